@@ -1,0 +1,1 @@
+"""Block devices: the one way Narvet reads and writes the bytes of a disk, whatever lies below."""

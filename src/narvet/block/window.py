@@ -1,0 +1,56 @@
+"""A part of a block device as a block device of its own: a partition."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from narvet.block.contract import BlockDevice, Extent, check_read, check_write
+from narvet.errors import ImageError
+
+
+class Window:
+    """The `size` bytes from `start` of `below`, addressed from 0."""
+
+    def __init__(self, below: BlockDevice, start: int, size: int) -> None:
+        if start < 0 or size < 0 or start + size > below.size:
+            raise ImageError(f"a part of {size} bytes at {start} does not lie on the disk of {below.size} bytes")
+        self._below = below
+        self._start = start
+        self._size = size
+
+    @property
+    def size(self) -> int:
+        """Bytes of the part."""
+        return self._size
+
+    @property
+    def sector(self) -> int:
+        """Bytes of a logical sector, those of the device below."""
+        return self._below.sector
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Return exactly `length` bytes from `offset` of the part."""
+        check_read(self, offset, length)
+        return self._below.read(self._start + offset, length)
+
+    def write(self, offset: int, data: bytes | memoryview) -> None:
+        """Write all of `data` at `offset` of the part."""
+        check_write(self, offset, len(data))
+        self._below.write(self._start + offset, data)
+
+    def zero(self, offset: int, length: int) -> None:
+        """Make a range of the part read as zeros."""
+        check_write(self, offset, length)
+        self._below.zero(self._start + offset, length)
+
+    def extents(self) -> Iterator[Extent]:
+        """Yield the data runs of the device below that lie in the part, cut to it."""
+        for start, length in self._below.extents():
+            first = max(start, self._start)
+            last = min(start + length, self._start + self._size)
+            if first < last:
+                yield Extent(first - self._start, last - first)
+
+    def flush(self) -> None:
+        """Flush the device below."""
+        self._below.flush()

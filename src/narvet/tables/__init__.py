@@ -1,0 +1,17 @@
+"""Partition tables, and the registry that names them; a new table is a module and one line here."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import cast
+
+from narvet.tables.contract import TableFormat
+
+_REGISTRY = {"gpt": "narvet.tables.gpt"}
+
+NAMES = tuple(_REGISTRY)
+
+
+def table_format(name: str) -> TableFormat:
+    """Return the table format called `name`."""
+    return cast(TableFormat, import_module(_REGISTRY[name]).FORMAT)
