@@ -75,18 +75,18 @@ class Row:
             return 0, (1 << self.bits) - 1
         return -(1 << (self.bits - 1)), (1 << (self.bits - 1)) - 1
 
-    def from_raw(self, raw: Any, order: str) -> Any:
+    def from_raw(self, raw: Any, endian: str) -> Any:
         """Return the value a person reads from what struct unpacked."""
         if self.code == "uuid":
             return UUID(bytes=raw)
         if self.code == "guid":
             return UUID(bytes_le=raw)
         if self.code.startswith("utf16"):
-            text: str = raw.decode("utf-16-le" if order == "<" else "utf-16-be", "replace")
+            text: str = raw.decode("utf-16-le" if endian == "<" else "utf-16-be", "replace")
             return text.split("\0", 1)[0]
         return raw
 
-    def to_raw(self, value: Any, order: str, title: str) -> Any:
+    def to_raw(self, value: Any, endian: str, title: str) -> Any:
         """Return what struct packs for `value`, checked for type, range and length."""
         where = f"{title}.{self.name} @ {self.offset}"
         if self.code == "uuid":
@@ -94,7 +94,7 @@ class Row:
         if self.code == "guid":
             return value.bytes_le
         if self.code.startswith("utf16"):
-            value = value.encode("utf-16-le" if order == "<" else "utf-16-be")
+            value = value.encode("utf-16-le" if endian == "<" else "utf-16-be")
         if not self.integer:
             if len(value) > self.length:
                 raise BugError(f"{where}: {len(value)} bytes do not fit a field of {self.length} bytes")
@@ -126,14 +126,14 @@ class Record:
 
     title: ClassVar[str]
     size: ClassVar[int]
-    order: ClassVar[str]
+    endian: ClassVar[str]
     rows: ClassVar[tuple[Row, ...]]
     _struct: ClassVar[struct.Struct]
 
-    def __init_subclass__(cls, *, title: str, size: int, order: Literal["<", ">"] = "<") -> None:
+    def __init_subclass__(cls, *, title: str, size: int, endian: Literal["<", ">"] = "<") -> None:
         """Check the declared offsets against one another and against `size`, both in bytes."""
         dataclasses.dataclass(frozen=True, kw_only=True)(cls)
-        cls.title, cls.size, cls.order = title, size, order
+        cls.title, cls.size, cls.endian = title, size, endian
         rows, expected = [], 0
         for field in dataclasses.fields(cls):  # type: ignore[arg-type]
             row = Row(field.name, *field.metadata["row"]).resolved()
@@ -144,7 +144,7 @@ class Record:
         if expected != size:
             raise BugError(f"{title}: the fields end at {expected}, the record at {size}")
         cls.rows = tuple(rows)
-        cls._struct = struct.Struct(order + "".join(row.packed for row in rows))
+        cls._struct = struct.Struct(endian + "".join(row.packed for row in rows))
 
     @classmethod
     def of(cls, **values: Any) -> Self:
@@ -167,7 +167,7 @@ class Record:
             if row.integer and row.count > 1:
                 values[row.name] = tuple(next(flat) for _ in range(row.count))
             else:
-                values[row.name] = row.from_raw(next(flat), cls.order)
+                values[row.name] = row.from_raw(next(flat), cls.endian)
         return cls(**values)
 
     def encode(self) -> bytes:
@@ -180,11 +180,11 @@ class Record:
         for row in self.rows:
             value = getattr(self, row.name)
             if not row.integer or row.count == 1:
-                flat.append(row.to_raw(value, self.order, self.title))
+                flat.append(row.to_raw(value, self.endian, self.title))
                 continue
             if len(value) != row.count:
                 raise BugError(f"{self.title}.{row.name}: {row.count} values expected, found {len(value)}")
-            flat.extend(row.to_raw(one, self.order, self.title) for one in value)
+            flat.extend(row.to_raw(one, self.endian, self.title) for one in value)
         return self._struct.pack(*flat)
 
     def but(self, **changes: Any) -> Self:
@@ -199,7 +199,7 @@ class Record:
         def column(row: Row) -> Any:
             if not row.integer:
                 return f"V{row.length}"
-            kind = f"{cls.order}{row.code[0]}{row.bits // 8}"
+            kind = f"{cls.endian}{row.code[0]}{row.bits // 8}"
             return (kind, (row.count,)) if row.count > 1 else kind
 
         return np.dtype(

@@ -37,7 +37,9 @@ class FileDevice:
         while left:
             part = self._file.read(left)
             if not part:
-                raise ImageError(f"the file ends at {offset + length - left}, shorter than the {self._size} bytes it had")
+                raise ImageError(
+                    f"the file ends at {offset + length - left}, shorter than the {self._size} bytes it had"
+                )
             parts.append(part)
             left -= len(part)
         return parts[0] if len(parts) == 1 else b"".join(parts)

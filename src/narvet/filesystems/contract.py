@@ -28,7 +28,7 @@ class UnfitError(NarvetError):
 class Options:
     """What a filesystem is asked to be; `made` is seconds since 1970."""
 
-    uuid: UUID = UUID(int=0)
+    uuid: UUID = field(default_factory=lambda: UUID(int=0))
     label: str = ""
     purpose: Purpose = "general"
     sector: int = 512

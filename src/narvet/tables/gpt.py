@@ -24,7 +24,7 @@ ENTRY_SIZE = 128
 TYPES = {"linux": "0fc63daf-8483-4772-8e79-3d69d8477de4"}
 LARGEST_ENTRY_ARRAY = 1 << 20  # 64 times the usual array; a damaged count must not make us read gigabytes
 
-_TYPE_UNUSED = UUID(int=0)
+_TYPE_UNUSED = bytes(16)
 
 
 class GptHeader(Record, title="gpt header", size=92):
@@ -199,9 +199,10 @@ def _checked_header(data: bytes, expected_lba: int) -> GptHeader:
 def _table(header: GptHeader, array: bytes, sector: int) -> Table:
     partitions = []
     for index in range(header.number_of_partition_entries):
-        entry = GptEntry.decode(array[index * header.size_of_partition_entry :][:ENTRY_SIZE])
-        if entry.partition_type_guid == _TYPE_UNUSED:
+        start = index * header.size_of_partition_entry
+        if array[start : start + len(_TYPE_UNUSED)] == _TYPE_UNUSED:
             continue
+        entry = GptEntry.decode(array[start : start + ENTRY_SIZE])
         partitions.append(
             Partition(
                 number=index + 1,

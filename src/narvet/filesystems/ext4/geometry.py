@@ -238,7 +238,9 @@ def footprint(geometry: Geometry) -> int:
     """Return the most bytes that writing the filesystem stores."""
     flexes = -(-geometry.group_count >> geometry.groups_per_flex_log)
     per_flex = (2 + geometry.inode_table_blocks) << geometry.groups_per_flex_log
-    bitmaps = flexes * (per_flex // geometry.blocks_per_group + 2) + geometry.journal_blocks // geometry.blocks_per_group
+    bitmaps = (
+        flexes * (per_flex // geometry.blocks_per_group + 2) + geometry.journal_blocks // geometry.blocks_per_group
+    )
     if geometry.meta_groups:
         tables = geometry.table_blocks
     else:

@@ -21,7 +21,7 @@ class Run(NamedTuple):
     """Blocks in a row."""
 
     start: int
-    count: int
+    length: int
 
 
 @dataclass(frozen=True)
@@ -96,13 +96,15 @@ def spread(geometry: Geometry) -> Spread:
     cursor.used.setdefault(count - 1, [])  # growth appends to the last group: its bitmap is written
     taken = np.zeros(count, dtype=np.int64)
     for group, runs in cursor.used.items():
-        taken[group] = sum(run.count for run in runs)
+        taken[group] = sum(run.length for run in runs)
     free = length - base - taken
     if int(free.sum()) != geometry.free_blocks or int(free.min()) < 0:
         raise BugError(f"ext4: the groups of {geometry.size} bytes do not add up to the free blocks promised")
     root, lost_found, growth, journal = own
     return Spread(
-        *places,
+        block_bitmap=places[0],
+        inode_bitmap=places[1],
+        inode_table=places[2],
         base=base,
         length=length,
         free=free,
@@ -130,7 +132,7 @@ def _base(geometry: Geometry) -> NDArray[np.int64]:
 
 
 def _starts(runs: list[Run], unit: int) -> NDArray[np.int64]:
-    return np.concatenate([np.arange(run.start, run.start + run.count, unit, dtype=np.int64) for run in runs])
+    return np.concatenate([np.arange(run.start, run.start + run.length, unit, dtype=np.int64) for run in runs])
 
 
 def _joined(runs: list[Run]) -> list[Run]:
@@ -138,7 +140,7 @@ def _joined(runs: list[Run]) -> list[Run]:
     joined: list[Run] = []
     for run in runs:
         if joined and sum(joined[-1]) == run.start:
-            joined[-1] = Run(joined[-1].start, joined[-1].count + run.count)
+            joined[-1] = Run(joined[-1].start, joined[-1].length + run.length)
         else:
             joined.append(run)
     return joined

@@ -49,7 +49,7 @@ def extent_tree(runs: Iterable[Run]) -> bytes:
 def file_inode(geometry: Geometry, runs: Iterable[Run], mode: int = _FILE | 0o600) -> Inode:
     """Return the inode of a file, or with another mode a folder, that fills the blocks of `runs`."""
     runs = list(runs)
-    blocks = sum(run.count for run in runs)
+    blocks = sum(run.length for run in runs)
     return _inode(geometry, mode, blocks * geometry.block_size, blocks, extent_tree(runs)).but(i_flags=_USES_EXTENTS)
 
 

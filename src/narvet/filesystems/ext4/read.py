@@ -277,5 +277,9 @@ def _features(superblock: Superblock) -> tuple[str, ...]:
 
 def _damage(where: str, what: str) -> Finding:
     return Finding(
-        "filesystem-damaged", "error", where, what, "copy the data off, or have the guest repair it, before relying on it"
+        "filesystem-damaged",
+        "error",
+        where,
+        what,
+        "copy the data off, or have the guest repair it, before relying on it",
     )

@@ -221,7 +221,7 @@ class DirectoryTail(Record, title="ext4 directory tail", size=12):
     det_checksum: int = at(8, "u32", "", "crc32c of the block before it")
 
 
-class JournalSuperblock(Record, title="ext4 journal superblock", size=1024, order=">"):
+class JournalSuperblock(Record, title="ext4 journal superblock", size=1024, endian=">"):
     """Section "Journal (jbd2)", version 2; big-endian."""
 
     h_magic: int = at(0x0, "u32", "", "0xC03B3998")

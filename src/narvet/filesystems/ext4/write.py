@@ -92,7 +92,7 @@ def _block_bitmaps(geometry: Geometry, places: Spread) -> dict[int, bytes]:
         bits[: places.base[group]] = True
         bits[places.length[group] :] = True
         for run in runs:
-            bits[run.start - start : run.start - start + run.count] = True
+            bits[run.start - start : run.start - start + run.length] = True
         bitmaps[group] = np.packbits(bits, bitorder="little").tobytes()
     return bitmaps
 
@@ -180,9 +180,7 @@ def _inode_table(first_inodes: dict[int, Inode], seed: int) -> bytes:
 def _write_folders(device: BlockDevice, geometry: Geometry, places: Spread, seed: int) -> None:
     root, found = inodes.ROOT, inodes.LOST_FOUND
     names = [(".", root), ("..", root), ("lost+found", found)]
-    device.write(
-        places.root.start * geometry.block_size, inodes.folder_block(geometry, seed, root, names)
-    )
+    device.write(places.root.start * geometry.block_size, inodes.folder_block(geometry, seed, root, names))
     blocks = [start + index for start, count in places.lost_found for index in range(count)]
     for index, place in enumerate(blocks):
         names = [(".", found), ("..", root)] if index == 0 else []

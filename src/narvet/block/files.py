@@ -1,0 +1,101 @@
+"""Whole files put in place all at once: what a reader or a power cut sees is the old file or the new one."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from narvet.errors import RefusedError
+
+PARTIAL = ".narvet-partial"
+"""Ends the name of everything not finished yet; such a file is Narvet's own and is never anything else's."""
+
+
+def partial_name(path: Path) -> Path:
+    """Return the name, beside `path`, under which its next content is put together."""
+    return path.with_name(f".{path.name}{PARTIAL}")
+
+
+def sync_folder(folder: Path) -> None:
+    """Return when the names in a folder are on stable storage; systems whose folders cannot be opened have no need."""
+    try:
+        handle = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return
+    try:
+        with suppress(OSError):  # some network filesystems do not sync folders
+            os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def replace_content(path: Path, content: bytes) -> None:
+    """Replace a file's content, or make the file; owner, mode and attributes of an existing one are kept."""
+    partial = partial_name(path)
+    partial.unlink(missing_ok=True)
+    try:
+        with partial.open("xb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        if path.exists():
+            _copy_owner(path, partial)
+            shutil.copystat(path, partial)
+            os.utime(partial)
+        else:
+            partial.chmod(0o644)
+        partial.replace(path)
+    except BaseException:
+        partial.unlink(missing_ok=True)
+        raise
+    sync_folder(path.parent)
+
+
+def _copy_owner(source: Path, copy: Path) -> None:
+    about = source.stat()
+    if hasattr(os, "chown") and (about.st_uid, about.st_gid) != (copy.stat().st_uid, copy.stat().st_gid):
+        os.chown(copy, about.st_uid, about.st_gid)
+
+
+@contextmanager
+def held(path: Path) -> Iterator[None]:
+    """Hold an existing file for this process alone, as long as the context lasts (flock(2)); without locks, do nothing.
+
+    Raises:
+        RefusedError: another process holds it.
+    """
+    try:
+        import fcntl
+    except ImportError:
+        yield
+        return
+    with path.open("rb") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise RefusedError(f"{path}: another Narvet is at work on it; wait until it has finished") from None
+        yield
+
+
+def publish(partial: Path, path: Path) -> None:
+    """Give a finished file its real name, which must be free; the name appears at once or not at all.
+
+    Raises:
+        RefusedError: something has taken the name meanwhile.
+    """
+    try:
+        try:
+            os.link(partial, path)
+        except FileExistsError:
+            raise
+        except (OSError, AttributeError):  # a filesystem without hard links
+            if path.exists():
+                raise FileExistsError from None
+            partial.rename(path)
+    except FileExistsError:
+        raise RefusedError(f"{path}: something took this name while its image was being written") from None
+    partial.unlink(missing_ok=True)
+    sync_folder(path.parent)

@@ -1,0 +1,1 @@
+"""The commands: each parses, calls one function of the core and prints."""

@@ -1,0 +1,37 @@
+"""`narvet demo`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("demo")
+@click.argument("folder", type=click.Path(path_type=Path), default="narvet-demo")
+@click.pass_context
+def command(ctx: click.Context, folder: Path) -> None:
+    """Lay the example out in a new FOLDER and run the whole of it: review, write, survey, confirm.
+
+    Example: narvet demo narvet-demo
+    """
+    from narvet.cli.main import cli
+    from narvet.demo import lay_example_out
+
+    sheet = lay_example_out(folder)
+    images = folder / "stores" / "annex"
+    for words in (
+        ["review", str(sheet)],
+        ["write", str(sheet)],
+        ["survey", str(images / "notes.raw"), str(images / "logs.raw")],
+        ["confirm", str(sheet)],
+    ):
+        click.secho(f"$ narvet {' '.join(words)}\n", bold=True)
+        status = cli.main(words, prog_name="narvet", standalone_mode=False)
+        if status:
+            ctx.exit(status)
+        click.echo()
+    click.secho("To try next:", bold=True)
+    click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
+    click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")
+    click.echo(f"  narvet review {sheet} readings  # after changing a size, a store or an owner in it")

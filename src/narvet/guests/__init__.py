@@ -1,0 +1,1 @@
+"""The guests: their roots, and the entries that make mounts persist."""

@@ -1,0 +1,1 @@
+"""The hosts that keep disk files: what their stores have room for."""

@@ -1,0 +1,106 @@
+"""What a survey found, held against what was asked: the differences that confirm shows and write heeds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from narvet.layout.facts import Facts, PartitionFound, Survey
+from narvet.layout.model import LaidDisk, LaidPartition, Layout
+from narvet.layout.mounts import missing_entries
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One thing that is not as asked. `lasting` is false for what a guest may well change in use: owner and mode."""
+
+    where: str
+    asked: str
+    found: str
+    lasting: bool = True
+
+
+def is_ours(disk: LaidDisk, found: Survey) -> bool:
+    """Return whether an image carries the id that this sheet gives the disk: it was made for it, at whatever size."""
+    if disk.table != "none":
+        return found.table_id == disk.table_id
+    kept = [part.filesystem.uuid for part in found.partitions if part.filesystem]
+    return bool(disk.partitions) and disk.partitions[0].uuid in kept
+
+
+def compare(disk: LaidDisk, found: Survey | None) -> tuple[Difference, ...]:
+    """Return every difference between a disk as laid out and its image as found."""
+    where = f"disk.{disk.name}"
+    if found is None:
+        return (Difference(where, f"an image at {disk.path}", "nothing"),)
+    return tuple(_differences(disk, found, where))
+
+
+def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
+    """Return every difference between a layout and what is there: images, mount points and entries."""
+    found = [difference for disk in layout.disks for difference in compare(disk, facts.images.get(disk.name))]
+    for guest, wanted in layout.entries.items():
+        root = facts.roots.get(guest)
+        if root is None or root.path is None or root.findings:
+            continue
+        for entry in missing_entries(wanted, root.entries):
+            found.append(Difference(f"guest.{guest} fstab", f"{entry.spec} at {entry.file}", "nothing"))
+        for entry in wanted:
+            if not root.mount_points[entry.file].exists:
+                found.append(Difference(f"guest.{guest} {entry.file}", "a mount point", "nothing"))
+    return tuple(found)
+
+
+def _differences(disk: LaidDisk, found: Survey, where: str) -> Iterator[Difference]:
+    yield from _fields(where, (
+        ("format", disk.format, found.format),
+        ("size", disk.size, found.size),
+        ("table", disk.table, found.table),
+        ("table id", disk.table_id or "none", found.table_id or "none"),
+    ))  # fmt: skip
+    if disk.space == "full" and found.space != "full":
+        yield Difference(f"{where} space", "full", found.space)
+    for finding in found.findings:
+        if finding.level == "error":
+            yield Difference(finding.where, "sound", finding.message)
+    there = {part.place.number: part for part in found.partitions}
+    for part in disk.partitions:
+        place = f"{where}.partition {part.number}"
+        if part.number not in there:
+            yield Difference(place, "a partition", "nothing")
+            continue
+        yield from _partition(part, there.pop(part.number), place)
+    for number in there:
+        yield Difference(f"{where}.partition {number}", "nothing", "a partition")
+
+
+def _partition(part: LaidPartition, found: PartitionFound, where: str) -> Iterator[Difference]:
+    if part.number:
+        yield from _fields(where, (
+            ("start", part.start, found.place.start),
+            ("size", part.size, found.place.size),
+            ("type", part.type, found.place.type),
+            ("id", part.id, found.place.id),
+            ("label", part.label, found.place.label),
+        ))  # fmt: skip
+    facts = found.filesystem
+    if part.filesystem is None or facts is None:
+        asked, there = part.filesystem or "no filesystem", facts.kind if facts else "no filesystem"
+        yield from _fields(where, (("filesystem", asked, there),))
+        return
+    total = part.shows.total if part.shows else 0
+    yield from _fields(where, (
+        ("filesystem", part.filesystem, facts.kind),
+        ("uuid", part.uuid, facts.uuid),
+        ("total shown", total, facts.total),
+    ))  # fmt: skip
+    yield from _fields(where, (
+        ("owner", f"{part.uid}:{part.gid}", f"{facts.uid}:{facts.gid}"),
+        ("mode", f"{part.mode:04o}", f"{facts.mode or 0:04o}"),
+    ), lasting=False)  # fmt: skip
+
+
+def _fields(where: str, rows: tuple[tuple[str, object, object], ...], *, lasting: bool = True) -> Iterator[Difference]:
+    for name, asked, found in rows:
+        if asked != found:
+            yield Difference(f"{where} {name}", str(asked), str(found), lasting)

@@ -1,0 +1,94 @@
+"""What the layout needs to know of the world beforehand, as values; other floors gather them. Sizes are bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from narvet.filesystems.contract import FilesystemFacts
+from narvet.findings import Finding
+from narvet.tables.contract import Partition
+
+
+@dataclass(frozen=True)
+class StoreFacts:
+    """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown."""
+
+    path: str
+    exists: bool
+    writable: bool = False
+    free: int = 0
+    total: int = 0
+    filesystem: str = ""
+    largest_file: int | None = None
+
+
+@dataclass(frozen=True)
+class PartitionFound:
+    """A partition of an image; number 0 is a filesystem that fills the disk without a table."""
+
+    place: Partition
+    filesystem: FilesystemFacts | None
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What is found on an image or device, whoever made it; `sector` is 0 where nothing tells it."""
+
+    path: str
+    format: str
+    space: str
+    size: int
+    sector: int
+    allocated: int
+    base: str | None
+    table: str
+    table_id: str
+    partitions: tuple[PartitionFound, ...]
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True)
+class MountEntry:
+    """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read."""
+
+    spec: str
+    file: str
+    vfstype: str
+    mntops: str
+    freq: int = 0
+    passno: int = 0
+    line: int = 0
+
+
+@dataclass(frozen=True)
+class MountPointFacts:
+    """A mount point in a guest's root; `problem` says why it cannot be made or used."""
+
+    exists: bool
+    empty: bool = True
+    problem: str = ""
+
+
+@dataclass(frozen=True)
+class RootFacts:
+    """A guest's root: its users (name to uid and gid), groups (name to gid), fstab and mount points asked about.
+
+    `path` is None where the sheet names no root; findings tell why one cannot be used.
+    """
+
+    path: str | None = None
+    users: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    groups: Mapping[str, int] = field(default_factory=dict)
+    entries: tuple[MountEntry, ...] = ()
+    mount_points: Mapping[str, MountPointFacts] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
+
+
+@dataclass(frozen=True)
+class Facts:
+    """All facts for one sheet, by name of store, of disk (only those whose image exists) and of guest."""
+
+    stores: Mapping[str, StoreFacts] = field(default_factory=dict)
+    images: Mapping[str, Survey] = field(default_factory=dict)
+    roots: Mapping[str, RootFacts] = field(default_factory=dict)

@@ -1,0 +1,115 @@
+"""The layout's own values: disks, partitions, stores and entries with every number decided. Sizes are bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from narvet.filesystems.contract import Capacity
+from narvet.findings import Finding
+from narvet.images.contract import Space
+from narvet.layout.facts import MountEntry
+
+State = Literal["to make", "as asked", "in the way"]
+
+
+@dataclass(frozen=True)
+class LaidPartition:
+    """A partition with what lies on it; number 0 fills a disk without a table.
+
+    `geometry` is the filesystem's own and None, as `shows`, where there is no filesystem or it cannot be made.
+    """
+
+    number: int
+    label: str
+    start: int
+    size: int
+    type: str
+    id: str
+    filesystem: str | None
+    uuid: str | None
+    at: str | None
+    owner: str
+    uid: int
+    gid: int
+    mode: int
+    needed: bool
+    geometry: Any = None
+    shows: Capacity | None = None
+    footprint: int = 0
+
+    @property
+    def end(self) -> int:
+        """The first byte after it."""
+        return self.start + self.size
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A run of a disk: a partition by its number, or what else the bytes are for."""
+
+    start: int
+    size: int
+    what: str
+    partition: int | None = None
+
+
+@dataclass(frozen=True)
+class LaidDisk:
+    """A disk worked out; `path` is where its image is kept, `pieces` cover it from the first byte to the last."""
+
+    name: str
+    guest: str
+    store: str
+    path: str
+    format: str
+    space: Space
+    size: int
+    sector: int
+    slot: str | None
+    table: str
+    table_id: str | None
+    partitions: tuple[LaidPartition, ...]
+    pieces: tuple[Piece, ...]
+    stores_now: int
+    state: State = "to make"
+
+    @property
+    def table_name(self) -> str:
+        """The table as it is spoken of."""
+        return "no table" if self.table == "none" else self.table.upper()
+
+
+@dataclass(frozen=True)
+class LaidStore:
+    """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
+
+    `needed` is what writing the missing images stores at once, `free` what the filesystem there has at this moment.
+    """
+
+    name: str
+    path: str
+    room: int
+    kept: int
+    promised: int
+    present: int
+    needed: int
+    free: int
+
+    @property
+    def left(self) -> int:
+        """Room left once every disk is full; below zero where more is promised than there is."""
+        return self.room - self.kept - self.promised
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A sheet worked out. `entries` holds each guest's lines of fstab in the order they are mounted."""
+
+    title: str
+    disks: tuple[LaidDisk, ...]
+    stores: tuple[LaidStore, ...]
+    entries: Mapping[str, tuple[MountEntry, ...]]
+    roots: Mapping[str, str | None]
+    findings: tuple[Finding, ...]

@@ -1,0 +1,87 @@
+"""From a sheet and facts to a layout: the one function that everything Narvet shows and writes follows from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from narvet.findings import Finding
+from narvet.layout.compare import compare, is_ours
+from narvet.layout.disks import lay_disk
+from narvet.layout.facts import Facts, Survey
+from narvet.layout.model import LaidDisk, Layout
+from narvet.layout.mounts import check_mounts, entries_of
+from narvet.layout.rooms import lay_stores
+from narvet.layout.slots import assign_slots
+from narvet.sheet.model import Sheet
+
+_SHOWN_DIFFERENCES = 3
+
+
+def work_out(sheet: Sheet, facts: Facts) -> Layout:
+    """Return the sheet worked out. The same sheet and facts always give the same layout."""
+    slots, found = assign_slots(sheet)
+    disks: list[LaidDisk] = []
+    for name, form in sheet.disk.items():
+        disk, said = lay_disk(sheet, name, form, facts, slots[name])
+        found += said
+        found += _zone_check(sheet, disk)
+        if name in facts.images:
+            disk = _with_state(disk, facts.images[name], found)
+        disks.append(disk)
+    stores, said = lay_stores(sheet, disks, facts)
+    found += said
+    for name in sheet.guest:
+        found += facts.roots[name].findings if name in facts.roots else ()
+    found += check_mounts(disks, facts)
+    return Layout(
+        title=sheet.title,
+        disks=tuple(disks),
+        stores=stores,
+        entries=entries_of(disks),
+        roots={name: facts.roots[name].path if name in facts.roots else None for name in sheet.guest},
+        findings=tuple(found),
+    )
+
+
+def _zone_check(sheet: Sheet, disk: LaidDisk) -> Iterator[Finding]:
+    store, guest = sheet.store[disk.store].zone, sheet.guest[disk.guest].zone
+    if store and guest and store != guest:
+        yield Finding(
+            "zone-differs", "error", f"disk.{disk.name}",
+            f"store {disk.store} is in zone {store}, guest {disk.guest} in zone {guest}",
+            "keep the disk in a store of the guest's zone",
+        )  # fmt: skip
+
+
+def _with_state(disk: LaidDisk, image: Survey, found: list[Finding]) -> LaidDisk:
+    """Return the disk with what its existing image makes of it: as asked, or in the way."""
+    if not is_ours(disk, image):
+        found.append(_in_the_way(disk, image))
+        return replace(disk, state="in the way")
+    differences = [difference for difference in compare(disk, image) if difference.lasting]
+    if not differences:
+        return replace(disk, state="as asked")
+    told = "; ".join(f"{one.where} is {one.found}, not {one.asked}" for one in differences[:_SHOWN_DIFFERENCES])
+    found.append(
+        Finding(
+            "image-differs", "error", f"disk.{disk.name}", f"its image {disk.path} was made differently: {told}",
+            "set the sheet back to what the image is, or move the image away to have a new one made",
+        )
+    )  # fmt: skip
+    return replace(disk, state="in the way")
+
+
+def _in_the_way(disk: LaidDisk, image: Survey) -> Finding:
+    what = f"a file of {image.size} bytes"
+    if image.table != "none":
+        what += f" with a {image.table} table {image.table_id}"
+    elif image.partitions:
+        what += " with a filesystem"
+    fault = next((finding for finding in image.findings if finding.level == "error"), None)
+    told = f" ({fault.message})" if fault else ""
+    return Finding(
+        "image-in-the-way", "error", f"disk.{disk.name}",
+        f"{disk.path} is there already: {what} that was not made for this disk{told}",
+        "move it away, or give the disk another name or store",
+    )  # fmt: skip

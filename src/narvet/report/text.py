@@ -1,0 +1,233 @@
+"""Layouts, surveys, differences and findings as text: pure functions from values to what rich prints."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from narvet.findings import Finding, has_errors
+from narvet.guests.fstab import fstab_line
+from narvet.layout.compare import Difference
+from narvet.layout.facts import PartitionFound, Survey
+from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout, Piece
+from narvet.report.terminal import Marks
+from narvet.units import show_binary, show_both, show_bytes, show_decimal
+from narvet.work.steps import Step
+
+MOST_IN_DEPTH = 8
+"""With more disks than this a review gives each a line; those named on the command line are still shown in depth."""
+
+
+@dataclass(frozen=True)
+class CoreRow:
+    """A run of a disk as a row of its core: where it starts, how long it is, what it is made of, what to say of it."""
+
+    start: int
+    size: int
+    made_of: Literal["filesystem", "table", "unused"]
+    text: Text
+
+
+def grid(*columns: Literal["left", "right"]) -> Table:
+    """Return a table without lines whose columns are aligned as said."""
+    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    for justify in columns:
+        table.add_column(justify=justify, overflow="fold")
+    return table
+
+
+def core(rows: Iterable[CoreRow], marks: Marks) -> RenderableType:
+    """Return a disk as a core sample: depth on the left, the material, then length and what lies there."""
+    table = grid("right", "left", "right", "left")
+    for row in rows:
+        table.add_row(
+            show_bytes(row.start),
+            Text(getattr(marks, row.made_of), row.made_of),
+            show_binary(row.size),
+            row.text,
+        )
+    return table
+
+
+def review(layout: Layout, named: Sequence[str], marks: Marks) -> RenderableType:
+    """Return a whole review; `named` are the disks to be shown in depth, none meaning all if they are few."""
+    deep = set(named) or ({disk.name for disk in layout.disks} if len(layout.disks) <= MOST_IN_DEPTH else set())
+    parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
+    if len(deep) < len(layout.disks) and not named:
+        parts += [_brief(layout.disks), "", "Name disks after the sheet to see them in depth.", ""]
+    for disk in layout.disks:
+        if disk.name in deep:
+            parts += [_disk(disk, marks), ""]
+    if not named:
+        parts += [_stores(layout.stores), "", *_guests(layout, marks)]
+    return Group(*parts)
+
+
+def _counted(layout: Layout) -> Text:
+    counts = (
+        (len(layout.disks), "disk"),
+        (len({disk.guest for disk in layout.disks}), "guest"),
+        (len(layout.stores), "store"),
+    )
+    return Text(", ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counts), "dim")
+
+
+def _brief(disks: Iterable[LaidDisk]) -> RenderableType:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for heading, justify in (("disk", "left"), ("guest", "left"), ("store", "left"), ("size", "right")):
+        table.add_column(heading, justify=justify)  # type: ignore[arg-type]
+    table.add_column("available", justify="right")
+    table.add_column("state")
+    for disk in disks:
+        shown = sum(part.shows.available for part in disk.partitions if part.shows)
+        table.add_row(disk.name, disk.guest, disk.store, show_binary(disk.size), show_binary(shown), disk.state)
+    return table
+
+
+def _disk(disk: LaidDisk, marks: Marks) -> RenderableType:
+    head = Text.assemble(
+        (disk.name, "name"),
+        f"  {show_both(disk.size)}, {disk.format}, {disk.space}; {disk.table_name}, sectors of {disk.sector} B",
+    )
+    place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
+    by_number = {part.number: part for part in disk.partitions}
+    rows = [_row(piece, by_number, marks) for piece in disk.pieces]
+    shown = [_shows(part) for part in disk.partitions if part.shows]
+    return Group(head, Text(place, "dim"), Padding(core(rows, marks), (1, 0, 0, 2)), *shown)
+
+
+def _state(disk: LaidDisk) -> str:
+    return f"to make, {show_binary(disk.stores_now)} at first" if disk.state == "to make" else disk.state
+
+
+def _row(piece: Piece, parts: dict[int, LaidPartition], marks: Marks) -> CoreRow:
+    if piece.partition is None:
+        made_of: Literal["table", "unused"] = "unused" if piece.what == "unused" else "table"
+        return CoreRow(piece.start, piece.size, made_of, Text(piece.what, "dim"))
+    part = parts[piece.partition]
+    text = Text.assemble((part.label, "name"), f"  {part.filesystem or 'no filesystem'}")
+    if part.at:
+        text.append(f" {marks.arrow} {part.at}  {part.owner} {part.mode:04o}")
+    return CoreRow(piece.start, piece.size, "filesystem", text)
+
+
+def _shows(part: LaidPartition) -> RenderableType:
+    """Return what the guest will show for a filesystem, and the account of where the other bytes went."""
+    shows = part.shows
+    if shows is None:
+        return ""
+    table = grid("right", "right", "right", "left")
+    table.add_row(show_bytes(part.size), show_binary(part.size), show_decimal(part.size), "the partition")
+    for loss in shows.losses:
+        table.add_row(
+            f"- {show_bytes(loss.size)}", show_binary(loss.size), show_decimal(loss.size), loss.what, style="dim"
+        )
+    for size, what in ((shows.available, "available to fill"), (shows.total, "shown as the total size")):
+        table.add_row(show_bytes(size), show_binary(size), show_decimal(size), what, style="name")
+    head = Text.assemble("The guest will show at ", (part.at or part.label, "name"))
+    return Padding(Group(head, Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
+
+
+def _stores(stores: Iterable[LaidStore]) -> RenderableType:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    table.add_column("store")
+    for heading in ("room", "kept free", "promised", "present", "left"):
+        table.add_column(heading, justify="right")
+    for store in stores:
+        left = show_binary(store.left) if store.left >= 0 else f"- {show_binary(-store.left)}"
+        sizes = (store.room, store.kept, store.promised, store.present)
+        shown = [show_binary(size) for size in sizes]
+        table.add_row(Text(store.name, "name"), *shown, Text(left, "" if store.left >= 0 else "warning"))
+    return table
+
+
+def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
+    for guest, entries in layout.entries.items():
+        root = layout.roots[guest]
+        place = f"{root}/etc/fstab" if root else "its fstab, to be pasted by hand: the sheet names no root"
+        yield Text.assemble((guest, "name"), f" {marks.arrow} {place}")
+        lines = "\n".join(fstab_line(entry) for entry in entries)
+        yield Padding(Text(lines, overflow="fold"), (0, 0, 1, 2))
+
+
+def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
+    """Return findings, errors first: level, rule and place, then what it is and the way out."""
+    order = ("error", "warning", "note")
+    parts: list[RenderableType] = []
+    for finding in sorted(found, key=lambda one: order.index(one.level)):
+        parts.append(Text.assemble((f"{finding.level} ", finding.level), f"{finding.rule}  ", (finding.where, "name")))
+        parts.append(Padding(Text(finding.message), (0, 0, 0, 2)))
+        if finding.remedy:
+            parts.append(Padding(Text(f"{marks.arrow} {finding.remedy}"), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def written(layout: Layout, done: Sequence[Step]) -> RenderableType:
+    """Return what a write did, or why it did nothing."""
+    if has_errors(layout.findings):
+        return Text("Nothing was written: mend the errors above first.")
+    if not done:
+        return Text("All is as asked; nothing was changed.")
+    table = grid("left", "left")
+    for step in done:
+        table.add_row(Text(step.touches, "name"), step.summary)
+    return table
+
+
+def surveys(found: Sequence[Survey], marks: Marks) -> RenderableType:
+    """Return what was found at each path."""
+    parts: list[RenderableType] = []
+    for one in found:
+        parts += [_survey(one, marks), ""]
+    return Group(*parts)
+
+
+def _survey(found: Survey, marks: Marks) -> RenderableType:
+    head = Text.assemble((found.path, "name"), f"  {show_both(found.size)}, {found.format}, {found.space}")
+    head.append(f"; {show_binary(found.allocated)} stored")
+    table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
+    rows = [
+        CoreRow(part.place.start, part.place.size, "filesystem" if part.filesystem else "unused", _found(part))
+        for part in found.partitions
+    ]
+    inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
+    details = [Padding(_details(part), (0, 0, 0, 2)) for part in found.partitions if part.filesystem]
+    return Group(head, Text(table, "dim"), *inside, *details)
+
+
+def _found(part: PartitionFound) -> Text:
+    name = part.place.label or (part.filesystem.label if part.filesystem else "")
+    return Text.assemble((name, "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
+
+
+def _details(part: PartitionFound) -> RenderableType:
+    inside = part.filesystem
+    if inside is None:
+        return ""
+    table = grid("left", "left")
+    owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
+    for name, value in (
+        ("uuid", inside.uuid),
+        ("label", inside.label),
+        ("size", show_both(inside.size)),
+        ("free", show_both(inside.free)),
+        ("root", owner),
+    ):
+        table.add_row(Text(name, "dim"), value)
+    return table
+
+
+def differences(found: Sequence[Difference]) -> RenderableType:
+    """Return differences as rows: where, what was asked, what is there."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for heading in ("where", "asked", "found"):
+        table.add_column(heading, overflow="fold")
+    for one in found:
+        table.add_row(Text(one.where, "name"), one.asked, one.found)
+    return table

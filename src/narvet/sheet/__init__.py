@@ -1,0 +1,1 @@
+"""The sheet: what a technician asks for, read from TOML and validated."""

@@ -1,0 +1,257 @@
+"""The form of a sheet: one frozen model a table, every key with its default. Sizes become bytes here.
+
+Only what can be judged from the sheet alone is checked here; what depends on guests and stores is the layout's to say.
+"""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+from typing import Annotated, Any, Literal
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema, model_validator
+
+from narvet.filesystems import NAMES as FILESYSTEMS
+from narvet.filesystems.contract import Purpose
+from narvet.images import NAMES as FORMATS
+from narvet.images.contract import Space
+from narvet.tables import NAMES as TABLES
+from narvet.units import MIB, parse_share, parse_size
+
+UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
+_NAME = r"[A-Za-z0-9][A-Za-z0-9_.-]{0,62}"
+_SLOT = re.compile(r"(?P<controller>[a-z]+) (?P<first>\d{1,4})(?:-(?P<last>\d{1,4}))?")
+_SIZE_TEXT = "a number and a unit: B, kB MB GB TB PB (powers of 1000), KiB MiB GiB TiB PiB (powers of 1024)"
+
+
+def _size(value: Any) -> int:
+    if isinstance(value, bool) or not isinstance(value, int | float | str):
+        raise ValueError('a size is text, such as "100 GiB"')
+    return parse_size(str(value))
+
+
+def _positive(value: Any) -> int:
+    size = _size(value)
+    if size == 0:
+        raise ValueError("a size of zero holds nothing")
+    return size
+
+
+def _part_size(value: Any) -> int | Fraction | Literal["rest"]:
+    if value == "rest":
+        return "rest"
+    share = parse_share(value) if isinstance(value, str) else None
+    return _positive(value) if share is None else share
+
+
+def _kept(value: Any) -> int | Fraction:
+    share = parse_share(value) if isinstance(value, str) else None
+    return _size(value) if share is None else share
+
+
+def _one_of(names: tuple[str, ...]) -> Any:
+    def check(value: Any) -> str:
+        if value not in names:
+            raise ValueError(f"{value!r} is not known here; it can be {', '.join(names)}")
+        return str(value)
+
+    return [PlainValidator(check), WithJsonSchema({"enum": list(names)})]
+
+
+def _mode(value: Any) -> int:
+    if not isinstance(value, str) or not re.fullmatch("[0-7]{3,4}", value):
+        raise ValueError('a mode is three or four octal digits as text, such as "0750"')
+    return int(value, 8)
+
+
+def _mount_point(value: Any) -> str:
+    if not isinstance(value, str) or not value.startswith("/"):
+        raise ValueError('a mount point is a path that starts with /, such as "/srv/trials"')
+    parts = [part for part in value.split("/") if part]
+    if not parts:
+        raise ValueError("/ is the guest's own root; a data disk is mounted below it")
+    if ".." in parts or "." in parts or any(ord(sign) < 32 for sign in value):
+        raise ValueError("a mount point has no . or .. and no control characters in it")
+    return "/" + "/".join(parts)
+
+
+def _owner(value: Any) -> str:
+    part = r"(?:\d{1,10}|[A-Za-z_][A-Za-z0-9_.-]*\$?)"
+    if not isinstance(value, str) or not re.fullmatch(f"{part}(?::{part})?", value):
+        raise ValueError('an owner is a user, or user:group, by name or number, such as "trials:lab" or "1200:1200"')
+    return value
+
+
+def _slot(value: Any) -> Slot:
+    match = _SLOT.fullmatch(value) if isinstance(value, str) else None
+    if match is None or match["last"]:
+        raise ValueError('a slot is a controller and a position, such as "scsi 1"')
+    return match["controller"], int(match["first"])
+
+
+def _slot_range(value: Any) -> tuple[Slot, ...]:
+    match = _SLOT.fullmatch(value) if isinstance(value, str) else None
+    if match is None:
+        raise ValueError('slots are a controller and positions, such as "scsi 0-15" or "scsi 3"')
+    first, last = int(match["first"]), int(match["last"] or match["first"])
+    return tuple((match["controller"], position) for position in range(first, last + 1))
+
+
+def _moment(value: Any) -> int:
+    """Return seconds since 1970 of a TOML date or time; what has no zone is taken as UTC."""
+    from datetime import UTC, date, datetime
+
+    if not isinstance(value, date):
+        raise ValueError("dated is a date, such as 2026-03-02")
+    moment = value if isinstance(value, datetime) else datetime(value.year, value.month, value.day, tzinfo=UTC)
+    if moment.tzinfo is None:
+        moment = moment.replace(tzinfo=UTC)
+    seconds = int(moment.timestamp())
+    if not 0 <= seconds < 1 << 33:
+        raise ValueError("dated is from 1970 to 2242")
+    return seconds
+
+
+def _text(pattern: str, example: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": "string", "pattern": f"^{pattern}$", "examples": [example]})
+
+
+_SIZE_SCHEMA = WithJsonSchema({"type": "string", "description": _SIZE_TEXT, "examples": ["120 GiB", "100 GB"]})
+_SHARE_SCHEMA = WithJsonSchema(
+    {"type": "string", "description": f'{_SIZE_TEXT}; or a share, "25%"', "examples": ["10%", "40 GiB"]}
+)
+_PART_SCHEMA = WithJsonSchema(
+    {
+        "type": "string",
+        "description": f'{_SIZE_TEXT}; or a share, "25%"; or "rest"',
+        "examples": ["80 GiB", "25%", "rest"],
+    }
+)
+
+Slot = tuple[str, int]
+Size = Annotated[int, PlainValidator(_positive), _SIZE_SCHEMA]
+Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
+Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
+PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
+Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
+Label = Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^\x00-\x1f/]+$")]
+SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
+Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]
+MountPoint = Annotated[str, PlainValidator(_mount_point), _text("/.+", "/srv/trials")]
+Owner = Annotated[str, PlainValidator(_owner), _text(".+", "trials:lab")]
+Moment = Annotated[int, PlainValidator(_moment), WithJsonSchema({"format": "date-time"})]
+Mode = Annotated[int, PlainValidator(_mode), _text("[0-7]{3,4}", "0750")]
+
+
+class Form(BaseModel):
+    """What all tables of a sheet share: no unknown keys, no change after reading."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+class StoreForm(Form):
+    """`[store.NAME]`: a folder on a host where disk files are kept."""
+
+    path: Annotated[str, Field(min_length=1)]
+    room: Room | None = None
+    keep_free: Kept = 0
+    zone: str | None = None
+
+
+class GuestForm(Form):
+    """`[guest.NAME]`: the machine that will use the disks."""
+
+    runs: Literal["linux"] = "linux"
+    root: str | None = None
+    slots: tuple[Slots, ...] = (tuple(("scsi", position) for position in range(16)),)
+    taken: tuple[Slots, ...] = ()
+    zone: str | None = None
+
+    @property
+    def offered(self) -> tuple[Slot, ...]:
+        """Every slot the controllers offer."""
+        return tuple(dict.fromkeys(slot for part in self.slots for slot in part))
+
+    @property
+    def occupied(self) -> frozenset[Slot]:
+        """The slots taken before this sheet."""
+        return frozenset(slot for part in self.taken for slot in part)
+
+
+class PartitionForm(Form):
+    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it."""
+
+    label: Label | None = None
+    size: PartSize | None = None
+    usable: Size | None = None
+    filesystem: Annotated[str, *_one_of((*FILESYSTEMS, "none"))] = FILESYSTEMS[0]
+    purpose: Annotated[Purpose, Field(alias="for")] = "general"
+    at: MountPoint | None = None
+    owner: Owner = "0:0"
+    mode: Mode = 0o755
+    needed: bool = False
+
+    @model_validator(mode="after")
+    def _agrees(self) -> PartitionForm:
+        if self.size is not None and self.usable is not None:
+            raise ValueError("give size or usable, not both")
+        if self.filesystem == "none" and (self.at or self.usable):
+            raise ValueError("at and usable need a filesystem")
+        return self
+
+
+class DiskForm(Form):
+    """`[disk.NAME]`: one virtual data disk."""
+
+    guest: str
+    store: str
+    size: Size | None = None
+    usable: Size | None = None
+    format: Annotated[str, *_one_of(FORMATS)] = FORMATS[0]
+    space: Space = "thin"
+    slot: SlotKey | None = None
+    table: Annotated[str, *_one_of((*TABLES, "none"))] = TABLES[0]
+    align: Size = MIB
+    sector: Literal[512, 4096] = 512
+    partition: tuple[PartitionForm, ...] = ()
+
+    @model_validator(mode="after")
+    def _agrees(self) -> DiskForm:
+        if self.align % self.sector:
+            raise ValueError(f"align is {self.align} bytes, which are not whole sectors of {self.sector}")
+        if self.table == "none" and len(self.partition) != 1:
+            raise ValueError('a disk with table = "none" has exactly one partition: its filesystem')
+        open_ended = sum(part.size == "rest" or part.size is part.usable is None for part in self.partition)
+        if open_ended > 1:
+            raise ValueError("more than one partition takes the rest; give all but one a size")
+        self._sized(open_ended)
+        return self
+
+    def _sized(self, open_ended: int) -> None:
+        if self.usable is not None:
+            if self.size is not None:
+                raise ValueError("give size or usable, not both")
+            if len(self.partition) != 1 or not open_ended or self.partition[0].filesystem == "none":
+                raise ValueError("usable on a disk is for one partition that takes the rest; give it on a partition")
+        elif self.size is None:
+            fixed = all(isinstance(part.size, int) or part.usable for part in self.partition)
+            if not self.partition or not fixed:
+                raise ValueError("give the disk a size, or usable, or all of its partitions sizes of their own")
+
+
+class Sheet(Form):
+    """A whole sheet. Times written into disks are `dated`, so that the same sheet always gives the same bytes."""
+
+    sheet: Literal[1]
+    identity: UUID
+    title: str = ""
+    dated: Moment = UNDATED
+    store: dict[Name, StoreForm] = {}
+    guest: dict[Name, GuestForm] = {}
+    disk: dict[Name, DiskForm] = {}
+
+
+def schema() -> dict[str, Any]:
+    """Return the JSON schema of a sheet."""
+    return Sheet.model_json_schema(by_alias=True)

@@ -1,0 +1,138 @@
+"""Reading a sheet: TOML in, a validated model out; an error names file, line, key path and the nearest known key."""
+
+from __future__ import annotations
+
+import difflib
+import tomllib
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from uuid import uuid4
+
+from pydantic import BaseModel, ValidationError
+
+from narvet.errors import RequestError
+from narvet.sheet.lines import KeyPath, key_lines, nearest_line
+from narvet.sheet.model import Sheet
+
+if TYPE_CHECKING:
+    from pydantic_core import ErrorDetails
+
+LARGEST_SHEET = 64 << 20  # a hundred thousand disks; anything larger is not a sheet
+MOST_MESSAGES = 12
+
+
+def read_sheet(path: Path) -> Sheet:
+    """Return the sheet at `path`.
+
+    Raises:
+        RequestError: there is no such sheet, or it is not a valid one; one line for each thing that is wrong.
+        OSError: the system does not let it be read.
+    """
+    return parse_sheet(_content(path), str(path))
+
+
+def _content(path: Path) -> str:
+    try:
+        with path.open("rb") as file:
+            data = file.read(LARGEST_SHEET + 1)
+    except FileNotFoundError:
+        raise RequestError(f"{path}: there is no such sheet") from None
+    except IsADirectoryError:
+        raise RequestError(f"{path}: this is a folder; name the sheet in it") from None
+    if len(data) > LARGEST_SHEET:
+        raise RequestError(f"{path}: larger than {LARGEST_SHEET} bytes, which no sheet is")
+    try:
+        return data.decode()
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + 1
+        raise RequestError(f"{path}, line {line}: not UTF-8 text, so not a sheet") from None
+
+
+def parse_sheet(text: str, name: str) -> Sheet:
+    """Return the sheet in `text`; `name` is what errors call the file."""
+    try:
+        content = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise RequestError(f"{name}: not valid TOML: {str(error) or 'nested too deeply'}") from None
+    try:
+        sheet = Sheet.model_validate(content)
+    except ValidationError as error:
+        faults = error.errors(include_url=False, include_context=False)
+        raise _refusal(name, text, [(_path(fault), _words(_path(fault), fault)) for fault in faults]) from None
+    strays = list(_strays(sheet))
+    if strays:
+        raise _refusal(name, text, strays)
+    return sheet
+
+
+def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
+    """Yield the key path and a message for every guest and store that a disk names and the sheet does not have."""
+    for name, disk in sheet.disk.items():
+        for kind, asked, known in (("guest", disk.guest, sheet.guest), ("store", disk.store, sheet.store)):
+            if asked not in known:
+                path = ("disk", name, kind)
+                yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{_nearest(asked, list(known))}'
+
+
+def _refusal(name: str, text: str, faults: Iterable[tuple[KeyPath, str]]) -> RequestError:
+    """Return the error that tells of all faults, each with its line, in the order of the lines."""
+    lines = key_lines(text)
+    placed = sorted((nearest_line(lines, path), words) for path, words in faults)
+    messages = [f"{name}, line {line}: {words}" if line else f"{name}: {words}" for line, words in placed]
+    if len(messages) > MOST_MESSAGES:
+        messages = [*messages[:MOST_MESSAGES], f"{name}: and {len(messages) - MOST_MESSAGES} more"]
+    return RequestError("\n".join(messages))
+
+
+def _path(fault: ErrorDetails) -> KeyPath:
+    return tuple(part for part in fault["loc"] if part != "[key]")
+
+
+def _words(path: KeyPath, fault: ErrorDetails) -> str:
+    kind, shown = fault["type"], _show(path)
+    if kind == "extra_forbidden":
+        table, key = path[:-1], str(path[-1])
+        return f'{_show(table) or "the sheet"} has no key "{key}"{_nearest(key, _known_keys(table))}'
+    if kind == "missing" and path == ("identity",):
+        return f'identity is missing; ids are derived from it: put in identity = "{uuid4()}"'
+    if kind == "missing":
+        return f"{shown} is missing"
+    if kind == "literal_error":
+        return f"{shown} is {fault['input']!r}, {fault['msg'].removeprefix('Input should be ')} expected"
+    if kind == "string_pattern_mismatch":
+        return f"{shown}: {fault['input']!r} has characters that are not allowed there, or too many"
+    message = fault["msg"].removeprefix("Value error, ")
+    return f"{shown}: {message}" if shown else message
+
+
+def _show(path: KeyPath) -> str:
+    """Return a key path as a person counts: disk.trials.partition 2.size."""
+    text = ""
+    for part in path:
+        text += f" {part + 1}" if isinstance(part, int) else f".{part}"
+    return text.removeprefix(".")
+
+
+def _nearest(asked: str, known: list[str]) -> str:
+    """Return a hint at the known word nearest to one that is not known."""
+    near = difflib.get_close_matches(asked, known, n=1, cutoff=0.5)
+    if near:
+        return f'; the nearest is "{near[0]}"'
+    return f"; it has {', '.join(known)}" if known else ""
+
+
+def _known_keys(path: KeyPath) -> list[str]:
+    """Return the keys of the table at `path`."""
+    model: type[BaseModel] = Sheet
+    for part in path:
+        inner = model.model_fields[part].annotation if part in model.model_fields else None
+        model = next(iter(_forms(inner)), model)
+    return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _forms(annotation: Any) -> list[type[BaseModel]]:
+    """Return the models inside a type such as `dict[str, StoreForm]`."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [form for inner in getattr(annotation, "__args__", ()) for form in _forms(inner)]

@@ -1,0 +1,178 @@
+"""The steps a layout asks for. Each names what it touches, whether the guest may run, and is done at most once.
+
+The order matters: images first and entries last, so that an interruption never leaves an entry whose disk is missing.
+Every step is whole or not there at all, so resuming means working the steps out again: what is done drops out.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+from uuid import UUID
+
+from narvet.block.contract import BlockDevice
+from narvet.block.files import held, partial_name, publish
+from narvet.block.window import Window
+from narvet.errors import RefusedError
+from narvet.filesystems import filesystem
+from narvet.guests.roots import add_entries, make_mount_point
+from narvet.images import image_format
+from narvet.layout.facts import Facts, MountEntry
+from narvet.layout.model import LaidDisk, LaidPartition, Layout
+from narvet.layout.mounts import missing_entries
+from narvet.tables import table_format
+from narvet.tables.contract import Partition, Table
+from narvet.units import show_both
+
+
+class Step(Protocol):
+    """One piece of work."""
+
+    @property
+    def touches(self) -> str:
+        """The path that changes."""
+
+    @property
+    def summary(self) -> str:
+        """What is done there, in a few words."""
+
+    @property
+    def guest_may_run(self) -> bool:
+        """Whether the guest may run meanwhile."""
+
+    def apply(self) -> dict[str, object]:
+        """Do it; return what the ledger keeps of it. Left undone if it raises."""
+
+
+@dataclass(frozen=True)
+class MakeImage:
+    """Write a disk's image under a temporary name and give it its own when it is complete."""
+
+    disk: LaidDisk
+    guest_may_run = True
+
+    @property
+    def summary(self) -> str:
+        """The image in a few words."""
+        return f"{show_both(self.disk.size)}, {self.disk.format}, {self.disk.space}"
+
+    @property
+    def touches(self) -> str:
+        """The image."""
+        return self.disk.path
+
+    def apply(self) -> dict[str, object]:
+        """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
+        path = Path(self.disk.path)
+        partial = partial_name(path)
+        try:
+            _forget(partial)
+            self._make(partial, path)
+        except OSError as error:
+            reason = error.strerror or str(error)
+            remedy = "nothing of this image is left there; mend that and write the sheet again"
+            raise RefusedError(f"{path}: {reason}; {remedy}") from error
+        return {"did": "image", "disk": self.disk.name, "size": self.disk.size, "id": self.disk.table_id}
+
+    def _make(self, partial: Path, path: Path) -> None:
+        image = image_format(self.disk.format)
+        try:
+            with image.create(partial, self.disk.size, self.disk.sector, self.disk.space) as device, held(partial):
+                self._fill(device)
+                device.flush()
+            publish(partial, path)
+        except FileExistsError:  # not ours: made by another Narvet in this very moment
+            raise RefusedError(f"{path}: another Narvet is writing this image; wait until it has finished") from None
+        except BaseException:
+            partial.unlink(missing_ok=True)
+            raise
+
+    def _fill(self, device: BlockDevice) -> None:
+        if self.disk.table != "none":
+            table_format(self.disk.table).write(device, _table(self.disk))
+        for part in self.disk.partitions:
+            if part.filesystem and part.geometry:
+                filesystem(part.filesystem).write(Window(device, part.start, part.size), part.geometry)
+
+
+def _forget(partial: Path) -> None:
+    """Remove what an interrupted write left behind, unless another Narvet is still writing it."""
+    if partial.exists():
+        with held(partial):
+            partial.unlink()
+
+
+def _table(disk: LaidDisk) -> Table:
+    parts = (Partition(part.number, part.start, part.size, part.type, part.id, part.label) for part in disk.partitions)
+    return Table(disk.table, UUID(disk.table_id or ""), tuple(parts))
+
+
+@dataclass(frozen=True)
+class MakeMountPoint:
+    """Make a mount point in a guest's root."""
+
+    guest: str
+    root: str
+    part: LaidPartition
+    guest_may_run = True
+
+    @property
+    def summary(self) -> str:
+        """The folder in a few words."""
+        return f"mount point, {self.part.owner} {self.part.mode:04o}"
+
+    @property
+    def touches(self) -> str:
+        """The folder in the root."""
+        return f"{self.root}{self.part.at}"
+
+    def apply(self) -> dict[str, object]:
+        """Make the folder."""
+        make_mount_point(self.root, self.part.at or "", self.part.uid, self.part.gid, self.part.mode)
+        return {"did": "mount point", "guest": self.guest, "at": self.part.at}
+
+
+@dataclass(frozen=True)
+class AddEntries:
+    """Add the missing entries to a guest's fstab."""
+
+    guest: str
+    root: str
+    entries: tuple[MountEntry, ...]
+    guest_may_run = False
+
+    @property
+    def summary(self) -> str:
+        """The entries in a few words."""
+        return f"{len(self.entries)} {'entry' if len(self.entries) == 1 else 'entries'} added"
+
+    @property
+    def touches(self) -> str:
+        """The fstab."""
+        return f"{self.root}/etc/fstab"
+
+    def apply(self) -> dict[str, object]:
+        """Add them, all at once."""
+        added = add_entries(self.root, self.entries)
+        return {"did": "entries", "guest": self.guest, "added": [entry.file for entry in added]}
+
+
+def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
+    """Return what is left to do for a layout, in order."""
+    images: list[Step] = [MakeImage(disk) for disk in layout.disks if disk.state == "to make"]
+    folders: list[Step] = []
+    lines: list[Step] = []
+    for disk in layout.disks:
+        root = facts.roots.get(disk.guest)
+        if root is None or root.path is None:
+            continue
+        for part in disk.partitions:
+            if part.at and not root.mount_points[part.at].exists:
+                folders.append(MakeMountPoint(disk.guest, root.path, part))
+    for guest, wanted in layout.entries.items():
+        root = facts.roots.get(guest)
+        missing = missing_entries(wanted, root.entries) if root and root.path else ()
+        if root and root.path and missing:
+            lines.append(AddEntries(guest, root.path, missing))
+    return (*images, *folders, *lines)
