@@ -1,0 +1,58 @@
+"""The installed program as a user calls it, and small sheets to call it with."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+PROGRAM = Path(sys.executable).with_name("narvet")
+IDENTITY = "5f0c1b52-0d0e-4f4a-9d55-0d6a3c1f2b11"
+
+
+def run(*words: str, status: int | None = None, **options: Any) -> subprocess.CompletedProcess[str]:
+    """Run `narvet`; no call may end in a traceback, and `status` is the exit status expected."""
+    done = subprocess.run([PROGRAM, *words], capture_output=True, text=True, check=False, **options)
+    assert "Traceback" not in done.stderr, done.stderr
+    if status is not None:
+        assert done.returncode == status, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
+    return done
+
+
+def facts(*words: str, status: int | None = 0, **options: Any) -> Any:
+    """Run `narvet … --json` and return what it printed."""
+    return json.loads(run(*words, "--json", status=status, **options).stdout)
+
+
+def make_root(folder: Path, fstab: bytes = b"") -> Path:
+    """Make a small guest root with two accounts."""
+    (folder / "etc").mkdir(parents=True)
+    (folder / "etc" / "fstab").write_bytes(fstab)
+    (folder / "etc" / "passwd").write_text("root:x:0:0::/root:/bin/sh\ncurator:x:1201:1300::/home:/bin/sh\n")
+    (folder / "etc" / "group").write_text("root:x:0:\nlab:x:1300:curator\n")
+    return folder
+
+
+def make_sheet(folder: Path, disks: str, store: str = "", guest: str = 'root = "root"') -> Path:
+    """Write a sheet with one guest, `seedling`, and one store, `shelf`, and make both their folders."""
+    (folder / "shelf").mkdir(parents=True, exist_ok=True)
+    if not (folder / "root").exists():
+        make_root(folder / "root")
+    sheet = folder / "sheet.toml"
+    sheet.write_text(
+        f'sheet = 1\nidentity = "{IDENTITY}"\n[store.shelf]\npath = "shelf"\n{store}\n[guest.seedling]\n{guest}\n{disks}\n'
+    )
+    return sheet
+
+
+def disk(name: str, keys: str = 'size = "64 MiB"', *partitions: str) -> str:
+    """Return the tables of a disk for `make_sheet`."""
+    parts = "".join(f"[[disk.{name}.partition]]\n{part}\n" for part in partitions)
+    return f'[disk.{name}]\nguest = "seedling"\nstore = "shelf"\n{keys}\n{parts}'
+
+
+def rules(review: Any) -> list[str]:
+    """Return the rules of the findings of a review or survey."""
+    return [finding["rule"] for finding in review["findings"]]

@@ -1,0 +1,151 @@
+"""A small real guest: Debian's kernel and a shell, booted under the hypervisor with disks attached.
+
+Kernel and initramfs are built once and cached outside the checkout. `boot` hands the guest a script on a disk of its
+own and returns what it printed on its serial line.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import subprocess
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+KERNEL_PACKAGE = "linux-image-6.12-amd64"
+MODULES = ("crc32c_generic", "virtio_pci", "virtio_blk", "virtio_scsi", "sd_mod", "ext4")
+PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
+SECONDS = 600
+
+INIT = """#!/bin/busybox sh
+/bin/busybox mkdir -p /proc /sys /dev /etc /mnt /tmp
+/bin/busybox --install -s /bin
+mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev
+while read module; do insmod "$module"; done < /modules.order
+for second in 1 2 3 4 5 6 7 8 9 10; do [ -e /dev/vda ] && break; sleep 1; done
+sleep 1
+cat /dev/vda > /script
+sh /script 2>&1
+echo "== log"
+dmesg -r
+echo "== end"
+poweroff -f
+"""
+
+
+# The kernel's own call to enlarge a mounted ext4 (fs/ext4/ioctl.c), which no shell can make: grow FOLDER BLOCKS
+GROW = """
+#include <fcntl.h>
+#include <linux/ioctl.h>
+#include <stdlib.h>
+#include <sys/ioctl.h>
+int main(int count, char **words) {
+    unsigned long long blocks = strtoull(words[2], 0, 10);
+    return ioctl(open(words[1], O_RDONLY), _IOW('f', 16, unsigned long long), &blocks) ? 1 : 0;
+}
+"""
+
+
+@dataclass(frozen=True)
+class Attached:
+    """A disk at a position of the guest's SCSI controller."""
+
+    path: Path
+    position: int
+    format: str = "raw"
+    sector: int = 512
+
+
+def missing_programs() -> list[str]:
+    """Return the programs a guest needs that this machine lacks."""
+    return [name for name in PROGRAMS if shutil.which(name) is None]
+
+
+def boot(disks: list[Attached], script: str) -> str:
+    """Boot a guest with `disks`, run `script` in it, and return all it printed."""
+    kernel, initramfs = _built()
+    with tempfile.TemporaryDirectory() as folder:
+        text = script.encode()
+        handed = Path(folder, "script")
+        handed.write_bytes(text.ljust(-(-(len(text) + 1) // 512) * 512, b"\n"))
+        command = [
+            "qemu-system-x86_64", "-accel", "tcg", "-smp", "2", "-m", "768", "-nodefaults", "-display", "none",
+            "-serial", "stdio", "-no-reboot", "-kernel", str(kernel), "-initrd", str(initramfs),
+            "-append", "console=ttyS0 quiet panic=1", "-device", "virtio-scsi-pci,id=sc",
+            "-drive", f"file={handed},format=raw,if=virtio,readonly=on",
+        ]  # fmt: skip
+        for number, disk in enumerate(disks):
+            command += ["-drive", f"file={disk.path},format={disk.format},if=none,id=d{number}"]
+            sizes = f"logical_block_size={disk.sector},physical_block_size={disk.sector}"
+            command += ["-device", f"scsi-hd,drive=d{number},bus=sc.0,scsi-id={disk.position},{sizes}"]
+        done = subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, timeout=SECONDS, check=False)
+    output = done.stdout.decode(errors="replace").replace("\r", "")
+    assert "== end" in output, f"the guest did not finish:\n{output[-3000:]}\n{done.stderr.decode()[-2000:]}"
+    return output
+
+
+def complaints(log: str, *names: str, passed_over: tuple[str, ...] = ()) -> list[str]:
+    """Return the lines of a raw kernel log, at level warning or worse, that mention any of `names`."""
+    found = []
+    for line in log.splitlines():
+        level, bracket, text = line.partition(">")
+        if any(words in text for words in passed_over):
+            continue
+        if bracket and level[:1] == "<" and level[1:].isdigit() and int(level[1:]) & 7 <= 4:
+            found += [text for name in names if name.lower() in text.lower()][:1]
+    return found
+
+
+def _built() -> tuple[Path, Path]:
+    cache = Path(os.environ.get("NARVET_CACHE") or Path.home() / ".cache" / "narvet") / "guest"
+    mark = hashlib.sha256((INIT + GROW + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
+    place = cache / mark
+    if not place.exists():
+        cache.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=cache) as folder:
+            made = Path(folder, "made")
+            _build(Path(folder), made)
+            made.rename(place)
+    return place / "kernel", place / "initramfs"
+
+
+def _run(*command: str, folder: Path) -> str:
+    return subprocess.run(command, cwd=folder, check=True, capture_output=True, text=True).stdout
+
+
+def _build(folder: Path, made: Path) -> None:
+    """Unpack the kernel's package and put an initramfs together from its modules and a static shell."""
+    depends = _run("apt-cache", "depends", KERNEL_PACKAGE, folder=folder)
+    package = next(line.split()[-1] for line in depends.splitlines() if "Depends: linux-image" in line)
+    _run("apt-get", "download", package, folder=folder)
+    _run("dpkg", "-x", next(folder.glob("*.deb")).name, "package", folder=folder)
+    kernel = next((folder / "package" / "boot").glob("vmlinuz-*"))
+    version = kernel.name.removeprefix("vmlinuz-")
+    _run("depmod", "-b", "package", version, folder=folder)
+    root = folder / "root"
+    (root / "bin").mkdir(parents=True)
+    shutil.copy(shutil.which("busybox") or "", root / "bin" / "busybox")
+    (folder / "grow.c").write_text(GROW)
+    _run("gcc", "-static", "-o", str(root / "bin" / "grow"), "grow.c", folder=folder)
+    names = [file for name in MODULES for file in _module(folder, version, name, root)]
+    (root / "modules.order").write_text("".join(f"/{name}\n" for name in dict.fromkeys(names)))
+    init = root / "init"
+    init.write_text(INIT)
+    init.chmod(0o755)
+    made.mkdir()
+    shutil.copy(kernel, made / "kernel")
+    packed = "find . | cpio --quiet -o -H newc | gzip -1 > ../made/initramfs"
+    subprocess.run(["sh", "-c", packed], cwd=root, check=True)
+
+
+def _module(folder: Path, version: str, name: str, root: Path) -> list[str]:
+    """Copy a module and what it depends on into the root; return their file names in the order to load them."""
+    listed = _run("modprobe", "-D", "-d", str(folder / "package"), "-S", version, name, folder=folder)
+    files = [Path(line.split()[1]) for line in listed.splitlines() if line.startswith("insmod")]
+    for file in files:
+        shutil.copy(file, root / file.name)
+        if file.suffix == ".xz":
+            _run("xz", "-d", "-f", str(root / file.name), folder=folder)
+    return [file.name.removesuffix(".xz") for file in files]

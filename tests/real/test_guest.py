@@ -1,0 +1,166 @@
+"""A real guest judges: it parses the tables, mounts through Narvet's own fstab lines, uses and enlarges what it finds.
+
+Everything is checked in one boot; each test looks at its part of what the guest printed.
+"""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+
+from narvet.block.file import FileDevice
+from narvet.filesystems.contract import Options
+from narvet.filesystems.ext4 import FILESYSTEM
+from narvet.units import GIB, KIB, MIB, TIB
+from tests.program import facts, run
+from tests.real.guest import Attached, boot, complaints
+
+pytestmark = pytest.mark.guest
+
+# What is enlarged by the running guest: from, to. With reserved descriptors, beyond them, and in meta block groups.
+GROWN = ((40 * MIB, 600 * MIB), (GIB, 15 * GIB), (GIB + MIB, 300 * GIB), (2 * TIB + MIB, 3 * TIB))
+SMALL = 2 * MIB + 512
+
+LOAD = """
+load() {
+    mkdir -p $1/d/e/e/p; dd if=/dev/urandom of=$1/d/large bs=1M count=3 2>/dev/null
+    for n in $(seq 60); do dd if=/dev/urandom of=$1/d/e/e/p/$n bs=777 count=$n 2>/dev/null; done
+    (cd $1; find . -type f | xargs sha256sum > /tmp/sums)
+}
+check() { (cd $1; sha256sum -c /tmp/sums > /tmp/said 2>&1 && echo "$2 intact $(grep -c OK /tmp/said)" || cat /tmp/said); }
+"""
+
+
+@dataclass(frozen=True)
+class Boot:
+    """The example after its guest has used it, and what the guest printed."""
+
+    sheet: Path
+    review: Any
+    said: dict[str, str]
+    log: str
+
+
+def _script(review: Any) -> str:
+    lines = [line for kept in review["entries"].values() for line in kept]
+    script = [LOAD, "cat > /etc/fstab <<'END'", *lines, "END"]
+    for line in lines:
+        at = line.split()[1]
+        script += [
+            f"mkdir -p {at}; mount {at}",
+            f'echo "{at} device $(grep " {at} " /proc/mounts | cut -d" " -f1,3)"',
+            f'echo "{at} shows $(stat -f -c "%S %b %f %a" {at})"',
+            f'echo "{at} root $(stat -c "%u:%g %a" {at})"',
+            f"load {at}; umount {at}; mount {at}; check {at} {at}; umount {at}",
+        ]
+    for disk in review["disks"]:
+        for part in disk["partitions"]:
+            script.append(f'echo "{part["label"]} found $(findfs LABEL={part["label"]})"')
+    script += [
+        'for path in /sys/class/block/sd*; do name=${path##*/}; [ -e $path/partition ] || continue',
+        'where=$(readlink -f $path/../device); position=${where%:*}; position=${position##*:}',
+        'echo "part-$position-$(cat $path/partition) lies $(cat $path/start $path/size | tr "\\n" " ")'
+        '$(grep PARTNAME= $path/uevent)"; done',
+    ]
+    for number, (_, after) in enumerate(GROWN):
+        block = KIB if after == 600 * MIB else 4 * KIB
+        device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{8 + number}:0/device/block)"
+        script += [
+            f"mkdir -p /g{number}; mount -t ext4 {device} /g{number}; load /g{number}",
+            f"grow /g{number} {after // block} && echo g{number} grown yes",
+            f"dd if=/dev/zero of=/g{number}/more bs=1M count=64 2>/dev/null && rm /g{number}/more",
+            f"check /g{number} g{number}",
+            f'echo "g{number} shows $(stat -f -c "%S %b %f %a" /g{number})"; umount /g{number}',
+        ]
+    device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{8 + len(GROWN)}:0/device/block)"
+    script += [
+        f"mkdir /small; mount -t ext4 {device} /small; mkdir /small/many",
+        "n=0; while echo $n > /small/many/$n; do n=$((n+1)); done 2>/dev/null",
+        "dd if=/dev/urandom of=/small/all bs=1k 2>/dev/null; sync",
+        'echo "small full $(stat -f -c "%a" /small) $(ls /small/many | wc -l)"; umount /small',
+    ]
+    return "\n".join(script)
+
+
+@pytest.fixture(scope="module")
+def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
+    """Write the example, hand its disks and some to be enlarged to a guest, and boot it once."""
+    folder = tmp_path_factory.mktemp("guest")
+    assert run("demo", "larkmoor", cwd=folder).returncode == 0
+    review = facts("review", "larkmoor/sheet.toml", cwd=folder)
+    positions = {("germination", 1): 1, ("germination", 2): 2, ("coldroom", 1): 3, ("coldroom", 2): 4}
+    disks = [
+        Attached(folder / disk["path"], positions[disk["guest"], int(disk["slot"].split()[1])], "raw", disk["sector"])
+        for disk in review["disks"]
+    ]
+    memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
+    memory.mkdir()
+    try:
+        for number, (before, after) in enumerate((*GROWN, (SMALL, SMALL))):
+            image = memory / f"{number}.raw"
+            with image.open("x+b", buffering=0) as file:
+                file.truncate(after)
+                geometry = FILESYSTEM.geometry(before, Options(uuid=UUID(int=number + 1)))
+                FILESYSTEM.write(FileDevice(file), geometry)
+            disks.append(Attached(image, 8 + number))
+        output = boot(disks, _script(review))
+    finally:
+        shutil.rmtree(memory)
+    printed, _, log = output.partition("== log")
+    rows = [line.split(" ", 2) for line in printed.splitlines() if line.count(" ") >= 2]
+    return Boot(folder / "larkmoor" / "sheet.toml", review, {f"{row[0]} {row[1]}": row[2] for row in rows}, log)
+
+
+def _parts(booted: Boot) -> list[tuple[Any, Any]]:
+    return [(disk, part) for disk in booted.review["disks"] for part in disk["partitions"]]
+
+
+def test_guest_parses_the_tables(booted: Boot) -> None:
+    positions = {"trials": 1, "notes": 2, "readings": 3, "logs": 4}
+    for disk, part in _parts(booted):
+        said = booted.said[f"part-{positions[disk['name']]}-{part['number']} lies"]
+        assert said == f"{part['start'] // 512} {part['size'] // 512} PARTNAME={part['label']}"
+
+
+def test_guest_mounts_by_the_entries_and_shows_what_was_promised(booted: Boot) -> None:
+    owners = {"trials": "1200:1300 750", "scratch": "1200:1300 2770", "notes": "1201:1300 755"}
+    for _, part in _parts(booted):
+        at = part["at"]
+        block, total, free, available = (int(word) for word in booted.said[f"{at} shows"].split())
+        assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"]
+        assert booted.said[f"{at} device"].endswith(" ext4")
+        assert booted.said[f"{at} root"] == owners.get(part["label"], "990:990 755")
+        assert booted.said[f"{part['label']} found"] == booted.said[f"{at} device"].split()[0]
+        assert booted.said[f"{at} intact"] == "61"
+
+
+def test_guest_enlarges_while_it_runs(booted: Boot) -> None:
+    for number, (_, after) in enumerate(GROWN):
+        assert booted.said.get(f"g{number} grown") == "yes", after
+        block, total, _, _ = (int(word) for word in booted.said[f"g{number} shows"].split())
+        assert block * total > after * 9 // 10
+        assert booted.said[f"g{number} intact"] == "61"
+
+
+def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
+    left, files = (int(word) for word in booted.said["small full"].split())
+    assert left < 4096 and files > 150
+    assert complaints(booted.log, "ext4", "jbd2", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT") == []
+
+
+def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
+    """After use the disks still confirm, and the survey's numbers have moved with what the guest wrote."""
+    assert facts("confirm", str(booted.sheet))["agrees"]
+    for disk, part in _parts(booted):
+        found = facts("survey", str(booted.sheet.parent.parent / disk["path"]))[0]
+        inside = next(one for one in found["partitions"] if one["number"] == part["number"])["filesystem"]
+        assert inside["label"] == part["label"]
+        assert found["findings"] == []
+        used = part["shows"]["free"] - inside["free"]
+        assert 3 * MIB < used < 8 * MIB

@@ -1,0 +1,90 @@
+"""The machine's own kernel judges ext4 as Narvet writes it: numbers to the byte, under load, without complaint."""
+
+from __future__ import annotations
+
+from itertools import product
+from pathlib import Path
+from uuid import UUID
+
+import pytest
+
+from narvet.block.file import FileDevice
+from narvet.filesystems.contract import Options, Purpose
+from narvet.filesystems.ext4 import FILESYSTEM
+from narvet.units import GIB, KIB, MIB, TIB
+from tests.program import facts
+from tests.real import load
+from tests.real.kernel import mounted, quiet_log, shown
+
+pytestmark = pytest.mark.kernel
+
+SIZES = (
+    2 * MIB, 2 * MIB + 1536, 3 * MIB + 512, 5 * MIB, 8 * MIB, 8 * MIB + KIB, 8 * MIB + 30 * KIB, 16 * MIB + 5 * KIB,
+    24 * MIB + 7 * 512, 33 * MIB, 57 * MIB + 4096, 64 * MIB - 512, 64 * MIB, 64 * MIB + 512, 100 * MIB,
+    128 * MIB, 128 * MIB + 4 * KIB, 130 * MIB, 131 * MIB + 512, 256 * MIB - 4096, 257 * MIB, 384 * MIB + 600 * 4096,
+    GIB, GIB + 511 * 512, 2 * GIB + 5 * MIB, 8 * GIB + 4096, 10**10, 65 * GIB + 3 * 4096,
+)  # fmt: skip
+PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
+
+
+def written(image: Path, size: int, options: Options) -> dict[str, int]:
+    """Write a filesystem to a new image of its size; return what is promised of it."""
+    geometry = FILESYSTEM.geometry(size, options)
+    with image.open("x+b", buffering=0) as file:
+        file.truncate(size)
+        FILESYSTEM.write(FileDevice(file), geometry)
+    assert image.stat().st_blocks * 512 <= FILESYSTEM.footprint(geometry)
+    promised = FILESYSTEM.capacity(geometry)
+    return {"total": promised.total, "free": promised.free, "available": promised.available}
+
+
+@pytest.mark.parametrize("purpose", PURPOSES)
+def test_shows_what_was_promised(tmp_path: Path, purpose: Purpose) -> None:
+    image = tmp_path / "image"
+    for sector, size in product((512, 4096), SIZES):
+        options = Options(purpose=purpose, sector=sector, mode=0o2750, uid=70001, gid=1300, made=1772409600)
+        promised = written(image, size // sector * sector, options)
+        with quiet_log(), mounted(image, tmp_path) as place:
+            assert shown(place) == promised, size
+            about = place.stat()
+            assert (about.st_uid, about.st_gid, about.st_mode & 0o7777) == (70001, 1300, 0o2750)
+            assert about.st_mtime == 1772409600
+        image.unlink()
+
+
+@pytest.mark.parametrize("size", [2 * MIB + 1536, 20 * MIB + 512, 90 * MIB, 160 * MIB + 4096])
+def test_holds_a_load(tmp_path: Path, size: int) -> None:
+    image = tmp_path / "image"
+    written(image, size, Options(uuid=UUID(int=size)))
+    with quiet_log():
+        with mounted(image, tmp_path) as place:
+            made = load.fill(place, size)
+            assert shown(place)["available"] < 64 * KIB
+            load.verify(made)
+            load.delete_half(made)
+        with mounted(image, tmp_path) as place:
+            load.verify(made)
+            made |= load.fill(place / "lost+found", size + 1)
+            load.verify(made)
+
+
+@pytest.mark.parametrize("size", [TIB, 2 * TIB + 9 * 4096, 5 * TIB + 123 * 512, 16 * TIB + MIB, 64 * TIB])
+def test_large_ones(shared_memory: Path, size: int) -> None:
+    image = shared_memory / "image"
+    promised = written(image, size, Options(uuid=UUID(int=size)))
+    assert image.stat().st_blocks * 512 < 110 * MIB
+    with quiet_log(), mounted(image, shared_memory) as place:
+        assert shown(place) == promised
+        load.verify(load.fill(place, size, most=64 * MIB))
+
+
+def test_the_example(example: Path, tmp_path: Path) -> None:
+    """Every partition of the example, at its offset, shows what the review says, to its owner."""
+    review = facts("review", str(example / "sheet.toml"))
+    with quiet_log():
+        for disk in review["disks"]:
+            for part in disk["partitions"]:
+                with mounted(example.parent / Path(disk["path"]), tmp_path, part["start"], part["size"]) as place:
+                    assert shown(place) == part["shows"], part["label"]
+                    made = load.fill(place, part["start"], most=MIB)
+                    load.verify(made)
