@@ -212,7 +212,7 @@ class Record:
         )
 
     @classmethod
-    def table(cls, count: int, **columns: NDArray[Any] | int) -> NDArray[Any]:
+    def table(cls, count: int, /, **columns: NDArray[Any] | int) -> NDArray[Any]:
         """Return `count` records as one array, the named integer columns filled and range-checked.
 
         Raises:

@@ -11,7 +11,7 @@ import click
 
 from narvet.findings import Finding, has_errors
 
-SHEET = click.argument("sheet", type=click.Path(path_type=Path))
+SHEET = click.argument("sheet", type=click.Path(path_type=Path, readable=False))
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
 
 

@@ -8,7 +8,7 @@ from narvet.cli.common import AS_JSON, print_json, print_text, status_of
 
 
 @click.command("survey")
-@click.argument("paths", nargs=-1, required=True, type=click.Path())
+@click.argument("paths", nargs=-1, required=True, type=click.Path(readable=False))
 @AS_JSON
 @click.pass_context
 def command(ctx: click.Context, paths: tuple[str, ...], as_json: bool) -> None:

@@ -19,6 +19,7 @@ from narvet.images.contract import Space
 from narvet.tables import NAMES as TABLES
 from narvet.units import MIB, parse_share, parse_size
 
+LATEST = 1 << 33  # seconds since 1970 that every filesystem here can store
 UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
 _NAME = r"[A-Za-z0-9][A-Za-z0-9_.-]{0,62}"
 _SLOT = re.compile(r"(?P<controller>[a-z]+) (?P<first>\d{1,4})(?:-(?P<last>\d{1,4}))?")
@@ -108,7 +109,7 @@ def _moment(value: Any) -> int:
     if moment.tzinfo is None:
         moment = moment.replace(tzinfo=UTC)
     seconds = int(moment.timestamp())
-    if not 0 <= seconds < 1 << 33:
+    if not 0 <= seconds < LATEST:
         raise ValueError("dated is from 1970 to 2242")
     return seconds
 

@@ -116,7 +116,7 @@ def _show(path: KeyPath) -> str:
 
 def _nearest(asked: str, known: list[str]) -> str:
     """Return a hint at the known word nearest to one that is not known."""
-    near = difflib.get_close_matches(asked, known, n=1, cutoff=0.5)
+    near = difflib.get_close_matches(asked, known, n=1, cutoff=0.6)
     if near:
         return f'; the nearest is "{near[0]}"'
     return f"; it has {', '.join(known)}" if known else ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections import defaultdict
 from pathlib import Path
 
@@ -13,7 +14,7 @@ from narvet.layout.disks import image_path
 from narvet.layout.facts import Facts, Survey
 from narvet.layout.model import Layout
 from narvet.layout.work_out import work_out
-from narvet.sheet.model import Sheet
+from narvet.sheet.model import LATEST, Sheet
 from narvet.sheet.read import read_sheet
 from narvet.survey.probe import survey
 
@@ -25,10 +26,19 @@ def lay_out(path: Path) -> tuple[Layout, Facts]:
         RequestError: the sheet is not a valid one.
     """
     sheet = read_sheet(path)
-    if not sheet.title:
-        sheet = sheet.model_copy(update={"title": path.stem})
+    sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": _moment(sheet.dated)})
     facts = gather(sheet, path.parent)
     return work_out(sheet, facts), facts
+
+
+def _moment(dated: int) -> int:
+    """Return the time to write into disks: the sheet's, unless SOURCE_DATE_EPOCH sets one for the whole build."""
+    asked = os.environ.get("SOURCE_DATE_EPOCH", "")
+    if not asked:
+        return dated
+    if not (asked.isascii() and asked.isdigit() and int(asked) < LATEST):
+        raise RequestError(f'SOURCE_DATE_EPOCH is "{asked}"; seconds since 1970, below {LATEST}, expected')
+    return int(asked)
 
 
 def gather(sheet: Sheet, base: Path) -> Facts:

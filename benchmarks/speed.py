@@ -1,0 +1,114 @@
+"""How fast Narvet is, as ratios within one run: against writing the same bytes plainly, and against itself at other sizes.
+
+    python benchmarks/speed.py [FOLDER] > docs/speed.md
+
+FOLDER holds the images; the default is in memory, where 64 TiB are a file like any other and no disk adds its noise.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from uuid import UUID
+
+from narvet.block.file import FileDevice
+from narvet.layout.facts import Facts, StoreFacts
+from narvet.layout.model import LaidDisk
+from narvet.layout.work_out import work_out
+from narvet.sheet.read import parse_sheet
+from narvet.units import GIB, TIB, show_binary
+from narvet.work.steps import MakeImage
+
+RUNS = 7
+SIZES = (10 * GIB, 100 * GIB, TIB, 4 * TIB, 16 * TIB, 64 * TIB)
+HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
+
+
+def laid(folder: Path, size: int) -> LaidDisk:
+    """Return a thin disk with one ext4, worked out."""
+    text = f'[disk.a]\nguest = "bench"\nstore = "shelf"\nsize = "{size} B"\n[[disk.a.partition]]\nlabel = "a"\n'
+    facts = Facts(stores={"shelf": StoreFacts(str(folder), True, True, 1 << 50, 1 << 50)})
+    return work_out(parse_sheet(HEAD + text, "bench"), facts).disks[0]
+
+
+def timed(work: Callable[[], object], before: Callable[[], object]) -> float:
+    """Return the median seconds of a piece of work; `before` makes way for it."""
+    times = []
+    for _ in range(RUNS):
+        before()
+        start = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def copy_plainly(source: Path, target: Path) -> None:
+    """Copy a sparse file's data to a new sparse file, run by run, and sync it: the floor."""
+    with source.open("rb", buffering=0) as read, target.open("xb", buffering=0) as written:
+        size = os.fstat(read.fileno()).st_size
+        written.truncate(size)
+        for start, length in FileDevice(read).extents():
+            for offset in range(start, start + length, 1 << 20):
+                data = os.pread(read.fileno(), min(1 << 20, start + length - offset), offset)
+                os.pwrite(written.fileno(), data, offset)
+        os.fsync(written.fileno())
+
+
+def writing(folder: Path) -> None:
+    """Print the table of thin disks written against their bytes copied."""
+    print("| disk | stored | written in | copied in | ratio | written, for each MiB stored |")
+    print("|---:|---:|---:|---:|---:|---:|")
+    for size in SIZES:
+        disk = laid(folder, size)
+        image, copy = Path(disk.path), folder / "copy"
+        made = timed(MakeImage(disk).apply, lambda image=image: image.unlink(missing_ok=True))  # type: ignore[misc]
+        plain = timed(lambda image=image, copy=copy: copy_plainly(image, copy), lambda copy=copy: copy.unlink(missing_ok=True))  # type: ignore[misc]
+        stored = image.stat().st_blocks * 512
+        per_mib = 1000 * made / (stored / (1 << 20))
+        row = (show_binary(size), show_binary(stored), f"{made * 1000:.1f} ms", f"{plain * 1000:.1f} ms")
+        print(f"| {' | '.join(row)} | {made / plain:.1f} | {per_mib:.1f} ms |")
+        copy.unlink()
+        image.unlink()
+
+
+def reviewing(folder: Path) -> None:
+    """Print the table of sheets with many disks, each reviewed by the program as a whole."""
+    print("| disks in the sheet | review | peak memory | review, for each disk |")
+    print("|---:|---:|---:|---:|")
+    (folder / "shelf").mkdir()
+    for count in (1, 100, 1000, 10000):
+        disks = "".join(
+            f'[disk.d{n}]\nguest = "bench"\nstore = "shelf"\nsize = "{n % 900 + 20} GiB"\n'
+            f'[[disk.d{n}.partition]]\nat = "/srv/d{n}"\n'
+            for n in range(count)
+        )
+        sheet = folder / "sheet.toml"
+        sheet.write_text(HEAD + disks)
+        start = time.perf_counter()
+        subprocess.run([Path(sys.executable).with_name("narvet"), "review", sheet], check=True, capture_output=True)
+        took = time.perf_counter() - start
+        peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+        print(f"| {count} | {took:.2f} s | {show_binary(peak)} | {1000 * took / count:.2f} ms |")
+
+
+def main() -> None:
+    """Print the page."""
+    base = sys.argv[1] if len(sys.argv) > 1 else "/dev/shm"  # noqa: S108
+    print("# Speed\n")
+    print("Made by `python benchmarks/speed.py`. Times are of one machine and say little; the ratios are the point.\n")
+    with tempfile.TemporaryDirectory(dir=base) as name:
+        print("## A thin disk with one ext4, written, against its stored bytes copied to a new sparse file\n")
+        writing(Path(name))
+        print("\n## A review of many disks\n")
+        reviewing(Path(name))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,231 @@
+"""The installed program on files in a temporary folder, as a technician uses it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import random
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
+
+
+def contents(folder: Path) -> dict[str, tuple[str, int]]:
+    """Return checksum and time of change of every file; large ones by what is stored of them."""
+    found = {}
+    for path in sorted(folder.rglob("*")):
+        if path.is_file() and not path.is_symlink():
+            with path.open("rb") as file:
+                text = file.read(4 << 20) if path.suffix == ".raw" else file.read()
+            found[str(path)] = (hashlib.sha256(text).hexdigest(), path.stat().st_mtime_ns)
+    return found
+
+
+def test_the_example_from_end_to_end(example: Path) -> None:
+    sheet = str(example / "sheet.toml")
+    before = contents(example)
+    assert "All is as asked; nothing was changed." in run("write", sheet, status=0).stdout
+    assert contents(example) == before
+    review = facts("review", sheet)
+    assert set(review) == {"title", "disks", "pools", "stores", "entries", "findings"}
+    assert [one["state"] for one in review["disks"]] == ["as asked"] * 4
+    assert rules(review) == ["store-overpromised"]
+    by_name = {one["name"]: one for one in review["disks"]}
+    assert 100_000_000_000 <= by_name["notes"]["partitions"][0]["shows"]["available"] < 100_000_000_000 + (1 << 20)
+    found = facts("survey", *(one["path"] for one in review["disks"]))
+    for asked, there in zip(review["disks"], found, strict=True):
+        for key in ("format", "space", "size", "table", "table_id"):
+            assert asked[key] == there[key]
+        for part, inside in zip(asked["partitions"], there["partitions"], strict=True):
+            for key in ("number", "label", "start", "size", "type", "id"):
+                assert part[key] == inside[key]
+            assert inside["filesystem"]["kind"] == "ext4" and inside["filesystem"]["uuid"] == part["uuid"]
+            assert inside["filesystem"]["free"] == part["shows"]["free"]
+        assert there["sector"] == asked["sector"] and there["findings"] == []
+    assert by_name["trials"]["stores_now"] > found[0]["allocated"] < 3 << 20
+    assert facts("confirm", sheet) == {"agrees": True, "differences": []}
+    fstab = (example / "guests" / "germination" / "etc" / "fstab").read_text().splitlines()
+    assert fstab[-3:] == review["entries"]["germination"] and fstab[0].startswith("# fstab of")
+    ledger = [json.loads(line) for line in (example / "sheet.ledger.jsonl").read_text().splitlines()]
+    assert [line["did"] for line in ledger] == ["image"] * 4 + ["mount point"] * 5 + ["entries"] * 2
+
+
+def test_output_fits_80_columns_and_needs_no_unicode(example: Path) -> None:
+    sheet = str(example / "sheet.toml")
+    narrow = {**os.environ, "COLUMNS": "80"}
+    for words in (["review", sheet], ["survey", str(example / "stores" / "annex" / "logs.raw")], ["confirm", sheet]):
+        shown = run(*words, status=0, env=narrow).stdout
+        assert max(len(line.rstrip()) for line in shown.splitlines()) <= 80 or words[0] == "confirm"
+        assert "\x1b" not in shown
+        plain = run(*words, status=0, env={**narrow, "PYTHONIOENCODING": "ascii"})
+        assert plain.stdout.isascii()
+
+
+def test_help_shows_an_example_for_every_command() -> None:
+    for name in ("demo", "review", "write", "survey", "confirm", "entries"):
+        assert f"Example: narvet {name}" in run(name, "--help", status=0).stdout
+    assert "Usage: narvet" in run("--help", status=0).stdout
+    run("polish", status=2)
+    run("review", status=2)
+
+
+def test_demo_needs_a_new_folder(tmp_path: Path) -> None:
+    (tmp_path / "kept").write_text("mine")
+    assert "is there already" in run("demo", str(tmp_path), status=2).stderr
+    assert (tmp_path / "kept").read_text() == "mine"
+
+
+def test_what_lies_in_the_way_is_never_touched(tmp_path: Path) -> None:
+    """Zero bytes, random bytes, a foreign disk, a cut one, a folder and a link: refused, and left as they are."""
+    sheet = make_sheet(tmp_path, disk("a", 'size = "64 MiB"', 'at = "/srv/a"'))
+    image = tmp_path / "shelf" / "a.raw"
+    elsewhere = tmp_path / "other"
+    other = make_sheet(elsewhere, disk("b", 'size = "64 MiB"', ""))
+    run("write", str(other), status=0)
+    foreign = (elsewhere / "shelf" / "b.raw").read_bytes()
+    for content in (b"", random.Random(1).randbytes(70000), foreign, foreign[: 20 << 20]):
+        image.write_bytes(content)
+        done = run("write", str(sheet), status=1)
+        assert "image-in-the-way" in done.stderr and "move it away" in done.stderr
+        assert image.read_bytes() == content
+        assert not facts("confirm", str(sheet), status=1)["agrees"]
+    image.unlink()
+    for obstacle in (image.mkdir, lambda: image.symlink_to("/nowhere")):
+        obstacle()
+        assert "image-in-the-way" in rules(facts("review", str(sheet), status=1))
+        run("write", str(sheet), status=1)
+        image.unlink() if image.is_symlink() else image.rmdir()
+    run("write", str(sheet), status=0)
+
+
+def test_a_changed_sheet_is_refused_where_it_would_change_a_disk(tmp_path: Path) -> None:
+    sheet = make_sheet(tmp_path, disk("a", 'size = "64 MiB"', 'at = "/srv/a"'))
+    run("write", str(sheet), status=0)
+    kept = (tmp_path / "shelf" / "a.raw").read_bytes()
+    sheet.write_text(sheet.read_text().replace("64 MiB", "80 MiB"))
+    done = run("write", str(sheet), status=1)
+    assert "image-differs" in done.stderr and "disk.a size is 67108864, not 83886080" in done.stderr.replace("\n  ", " ")
+    differences = facts("confirm", str(sheet), status=1)["differences"]
+    assert {"where": "disk.a size", "asked": "83886080", "found": "67108864"} in differences
+    assert (tmp_path / "shelf" / "a.raw").read_bytes() == kept
+    sheet.write_text(sheet.read_text().replace("80 MiB", "64 MiB") + disk("b", 'size = "8 MiB"', 'mode = "0700"'))
+    assert facts("write", str(sheet))["done"] == [str(tmp_path / "shelf" / "b.raw")]
+    sheet.write_text(sheet.read_text().replace("0700", "0711"))
+    run("write", str(sheet), status=0)  # a mode that its guest may have changed is no reason to refuse
+    assert facts("confirm", str(sheet), status=1)["differences"][0]["where"] == "disk.b.partition 1 mode"
+
+
+@pytest.mark.parametrize(
+    ("content", "rule", "status"),
+    [
+        (b"", "image-empty", 1),
+        (random.Random(2).randbytes(1 << 20), "bytes-not-known", 0),
+        (bytes(1 << 20), "bytes-not-known", 0),
+        (b"x", "bytes-not-known", 0),
+    ],
+)
+def test_survey_of_what_is_no_disk(tmp_path: Path, content: bytes, rule: str, status: int) -> None:
+    (tmp_path / "image").write_bytes(content)
+    assert rules(facts("survey", str(tmp_path / "image"), status=status)[0]) == [rule]
+    assert rule in run("survey", str(tmp_path / "image"), status=status).stdout
+
+
+def test_survey_of_what_is_no_file(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    for name, message in ((".", "a folder"), ("gone", "no such file"), ("pipe", "neither a file"), ("gone/x", "no such")):
+        assert message in run("survey", str(tmp_path / name), status=2).stderr
+    with (tmp_path / "blank").open("wb") as file:
+        file.truncate(1 << 40)
+    assert rules(facts("survey", str(tmp_path / "blank"))[0]) == ["image-blank"]
+
+
+@pytest.mark.skipif(os.geteuid() == 0 and not Path("/usr/bin/setpriv").exists(), reason="needs a user without rights")
+def test_no_permission(tmp_path: Path) -> None:
+    """A store that cannot be written to is known beforehand; an image that cannot be read ends with status 3."""
+    sheet = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', ""))
+    hidden = tmp_path / "hidden"
+    hidden.write_bytes(b"x")
+    hidden.chmod(0)
+    (tmp_path / "shelf").chmod(0o555)
+    for folder in (tmp_path, *tmp_path.parents[:2]):
+        folder.chmod(0o755)
+    without = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"] if os.geteuid() == 0 else []
+    for words, status, message in (
+        (["write", str(sheet)], 1, "store-not-writable"),
+        (["survey", str(hidden)], 3, "Permission denied"),
+    ):
+        done = subprocess.run([*without, PROGRAM, *words], capture_output=True, text=True, check=False)
+        if "Permission denied" in done.stderr and done.returncode == 1 and status == 3:
+            pytest.skip("the program itself cannot be read by that user")
+        assert (done.returncode, message in done.stderr) == (status, True), done.stderr
+
+
+@pytest.mark.kernel
+def test_a_full_store(tmp_path: Path) -> None:
+    """On a small real filesystem: known beforehand; and if it fills up meanwhile, no half image is left."""
+    store = tmp_path / "shelf"
+    store.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", str(store)], check=True)
+    try:
+        full = make_sheet(tmp_path, disk("a", 'size = "40 MiB"\nspace = "full"', ""))
+        assert "store-without-room" in run("write", str(full), status=1).stderr
+        assert list(store.iterdir()) == []
+        several = make_sheet(tmp_path, "".join(disk(name, 'size = "1 MiB"\nspace = "full"') for name in "abcd"))
+        assert "store-without-room" in run("write", str(several), status=1).stderr
+        filler = store / "filler"
+        script = (
+            "import pathlib, sys; from narvet.work import steps; make = steps.publish\n"
+            f"filler = pathlib.Path({str(filler)!r})\n"
+            "def fill_up(*words): make(*words); filler.write_bytes(bytes(1200 << 10))\n"
+            "steps.publish = fill_up\n"
+            "from narvet.cli.main import run; run()"
+        )
+        two = make_sheet(tmp_path, disk("a", 'size = "1 MiB"\nspace = "full"') + disk("b", 'size = "1 MiB"\nspace = "full"'))
+        done = subprocess.run(
+            [PROGRAM.with_name("python"), "-c", script, "write", str(two)], capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 3 and "No space left" in done.stderr and "Traceback" not in done.stderr
+        assert sorted(path.name for path in store.iterdir()) == ["a.raw", "filler"]
+        filler.unlink()
+        assert facts("write", str(two))["done"] == [str(store / "b.raw")]
+    finally:
+        subprocess.run(["umount", str(store)], check=True)
+
+
+def test_killed_at_any_moment_the_next_write_finishes(tmp_path: Path) -> None:
+    disks = "".join(disk(f"d{n}", 'size = "90 GiB"', f'at = "/srv/d{n}"') for n in range(6))
+    sheet = make_sheet(tmp_path, disks)
+    dice = random.Random(5)
+    for _ in range(25):
+        process = subprocess.Popen([PROGRAM, "write", str(sheet)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(0.25 + dice.random() * 0.5)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        for image in (tmp_path / "shelf").glob("d*.raw"):
+            survey = facts("survey", str(image))[0]
+            assert survey["size"] == 90 << 30 and survey["partitions"][0]["filesystem"]["kind"] == "ext4"
+        fstab = (tmp_path / "root" / "etc" / "fstab").read_bytes()
+        assert fstab == b"" or fstab.count(b"\n") == 6
+        if dice.random() < 0.5:
+            for image in list((tmp_path / "shelf").glob("d*.raw"))[:2]:
+                image.unlink()
+    run("write", str(sheet), status=0)
+    assert facts("confirm", str(sheet))["agrees"]
+    assert [path.name for path in (tmp_path / "shelf").iterdir() if path.suffix != ".raw"] == []
+
+
+def test_two_at_once_and_an_early_reader(tmp_path: Path) -> None:
+    import fcntl
+
+    sheet = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', ""))
+    with sheet.open("rb") as held:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        assert "another Narvet is at work" in run("write", str(sheet), status=3).stderr
+    done = subprocess.run(f"{PROGRAM} review {sheet} | head -c 5", shell=True, capture_output=True, text=True, check=False)  # noqa: S602
+    assert done.stdout == "sheet" and done.stderr == ""

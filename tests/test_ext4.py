@@ -1,0 +1,127 @@
+"""ext4's arithmetic as properties, and its reader against damage; what is right the real kernel says elsewhere."""
+
+from __future__ import annotations
+
+import random
+import time
+from uuid import UUID
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from narvet.block.memory import MemoryDevice
+from narvet.filesystems.contract import Options, Purpose, UnfitError
+from narvet.filesystems.ext4 import FILESYSTEM
+from narvet.filesystems.ext4.groups import spread
+from narvet.layout.usable import smallest_size
+from narvet.units import GIB, KIB, MIB, TIB
+
+SIZES = st.one_of(st.integers(2 * MIB, 300 * MIB), st.integers(300 * MIB, 3 * TIB), st.integers(3 * TIB, 64 * TIB))
+PURPOSES = st.sampled_from(("general", "database", "logs", "media"))
+SECTORS = st.sampled_from((512, 4096))
+
+
+def made(size: int, **options: object) -> MemoryDevice:
+    device = MemoryDevice(size)
+    FILESYSTEM.write(device, FILESYSTEM.geometry(size, Options(**options)))  # type: ignore[arg-type]
+    return device
+
+
+@given(SIZES, PURPOSES, SECTORS)
+def test_the_parts_add_up_to_the_whole(size: int, purpose: Purpose, sector: int) -> None:
+    geometry = FILESYSTEM.geometry(size, Options(purpose=purpose, sector=sector))
+    found = FILESYSTEM.capacity(geometry)
+    assert found.available + sum(loss.size for loss in found.losses) == size
+    assert 0 < found.available <= found.free <= found.total <= size
+    assert geometry.group_count * geometry.inodes_per_group < 1 << 32
+    if size < 3 * TIB:
+        places = spread(geometry)  # raises where the groups do not add up
+        taken = np.concatenate([places.block_bitmap, places.inode_bitmap])
+        assert len(np.unique(taken)) == len(taken)
+        assert len(places.journal) <= 4
+
+
+@given(st.integers(MIB, 150 * MIB), PURPOSES, st.sampled_from((4 * KIB, 64 * KIB, MIB)))
+def test_usable_finds_the_smallest(wanted: int, purpose: Purpose, step: int) -> None:
+    options = Options(purpose=purpose)
+
+    def offers(size: int) -> bool:
+        return FILESYSTEM.capacity(FILESYSTEM.geometry(size, options)).available >= wanted
+
+    found = smallest_size(FILESYSTEM, options, wanted, step)
+    assert found % step == 0 and offers(found)
+    lowest = max(2 * MIB, found - 600 * step)
+    assert not any(offers(size) for size in range(found - step, lowest - 1, -step))
+
+
+@given(st.integers(2 * MIB, 60 * TIB), PURPOSES)
+def test_usable_is_tight_at_any_size(wanted: int, purpose: Purpose) -> None:
+    options = Options(purpose=purpose)
+    found = smallest_size(FILESYSTEM, options, wanted, MIB)
+    assert FILESYSTEM.capacity(FILESYSTEM.geometry(found, options)).available >= wanted
+    assert FILESYSTEM.capacity(FILESYSTEM.geometry(found - MIB, options)).available < wanted
+
+
+def test_sizes_outside_are_refused() -> None:
+    for size in (0, 2 * MIB - 1, 64 * TIB + 1):
+        with pytest.raises(UnfitError, match=r"from 2 MiB \(2.1 MB\) to 64 TiB"):
+            FILESYSTEM.geometry(size, Options())
+    with pytest.raises(UnfitError, match="at most"):
+        smallest_size(FILESYSTEM, Options(), 64 * TIB, MIB)
+
+
+@pytest.mark.parametrize("size", [2 * MIB + 512, 40 * MIB, 700 * MIB, 2 * TIB + 5 * MIB, 9 * TIB])
+def test_reads_what_it_wrote(size: int) -> None:
+    device = made(size, uuid=UUID(int=7), label="käfer", uid=70001, gid=5, mode=0o2770)
+    found = FILESYSTEM.read(device, "x")
+    promised = FILESYSTEM.capacity(FILESYSTEM.geometry(size, Options()))
+    assert found is not None and found.findings == ()
+    assert (found.kind, found.label, found.uuid) == ("ext4", "käfer", str(UUID(int=7)))
+    assert (found.total, found.free) == (promised.total, promised.free)
+    assert (found.uid, found.gid, found.mode) == (70001, 5, 0o2770)
+    assert {"metadata_csum", "extents", "64bit", "flex_bg", "csum_seed"} <= set(found.features)
+
+
+def test_same_options_same_bytes_and_writes_only_what_it_says() -> None:
+    first, second = made(3 * GIB, uuid=UUID(int=9)), made(3 * GIB, uuid=UUID(int=9))
+    runs = list(first.extents())
+    assert runs == list(second.extents())
+    assert all(first.read(*run) == second.read(*run) for run in runs)
+    assert sum(run.length for run in runs) <= FILESYSTEM.footprint(FILESYSTEM.geometry(3 * GIB, Options()))
+
+
+@pytest.mark.parametrize("size", [3 * MIB, 2 * TIB + 5 * MIB])
+def test_every_damaged_byte_of_the_first_superblock_descriptor_and_root_is_reported(size: int) -> None:
+    block = KIB if size < 64 * MIB else 4 * KIB
+    table = 2 * KIB if block == KIB else block
+    device = made(size, uuid=UUID(int=3))
+    inode = int.from_bytes(device.read(table + 8, 4), "little") * block + 256
+    for offset in (*range(1024, 1024 + 1024, 3), *range(table, table + 64), *range(inode, inode + 256, 3)):
+        kept = device.read(offset, 1)
+        device.write(offset, bytes([kept[0] ^ 0x21]))
+        found = FILESYSTEM.read(device, "x")
+        assert found is None or [finding.level for finding in found.findings][:1] in (["error"], ["warning"]), offset
+        assert found is not None or offset in (1080, 1081), offset
+        device.write(offset, kept)
+    clean = FILESYSTEM.read(device, "x")
+    assert clean is not None and clean.findings == ()
+
+
+def test_hostile_superblocks_stay_bounded() -> None:
+    """Thousands of superblocks with wild values and no checksums: a finding or a value, never an exception or a wait."""
+    dice = random.Random(20260302)
+    clean = made(70 * MIB, uuid=UUID(int=3))
+    start = time.monotonic()
+    for _ in range(3000):
+        device = MemoryDevice(70 * MIB)
+        block = bytearray(clean.read(1024, 1024))
+        block[0x65] &= ~0x04  # without metadata_csum, so that wild values are believed
+        for _ in range(dice.randrange(1, 6)):
+            offset = dice.choice((0x0, 0x4, 0x14, 0x18, 0x1C, 0x20, 0x28, 0x58, 0x60, 0xCE, 0xFE, 0x104, 0x150, 0x260))
+            block[offset : offset + 4] = dice.choice((0, 1, 7, 0xFFFF, 0xFFFFFFFF, dice.getrandbits(32))).to_bytes(4, "little")
+        device.write(1024, bytes(block))
+        device.write(4096, clean.read(4096, 4096))
+        FILESYSTEM.read(device, "x")
+    assert time.monotonic() - start < 60
