@@ -38,6 +38,7 @@ class Row:
     length: int = 0
     count: int = 1
     packed: str = ""
+    integer: bool = False
 
     def resolved(self) -> Row:
         """Return the row with its length, count and struct code worked out from `code`."""
@@ -55,18 +56,13 @@ class Row:
         count = int(match["count"] or 1)
         letter = _INTEGERS[match["integer"]]
         return dataclasses.replace(
-            self, length=struct.calcsize("<" + letter) * count, count=count, packed=f"{count}{letter}"
+            self, length=struct.calcsize("<" + letter) * count, count=count, packed=f"{count}{letter}", integer=True
         )
 
     @property
     def bits(self) -> int:
         """Width of one integer of this field, in bits."""
         return 8 * self.length // self.count
-
-    @property
-    def integer(self) -> bool:
-        """Whether the field holds integers."""
-        return self.code[0] in "ui" and self.code != "uuid" and not self.code.startswith("utf16")
 
     @property
     def limits(self) -> tuple[int, int]:
@@ -164,10 +160,12 @@ class Record:
         flat = iter(cls._struct.unpack_from(data))
         values = {}
         for row in cls.rows:
-            if row.integer and row.count > 1:
-                values[row.name] = tuple(next(flat) for _ in range(row.count))
-            else:
+            if not row.integer:
                 values[row.name] = row.from_raw(next(flat), cls.endian)
+            elif row.count == 1:
+                values[row.name] = next(flat)
+            else:
+                values[row.name] = tuple(next(flat) for _ in range(row.count))
         return cls(**values)
 
     def encode(self) -> bytes:
@@ -179,13 +177,23 @@ class Record:
         flat: list[Any] = []
         for row in self.rows:
             value = getattr(self, row.name)
-            if not row.integer or row.count == 1:
+            if not row.integer:
                 flat.append(row.to_raw(value, self.endian, self.title))
-                continue
-            if len(value) != row.count:
+            elif row.count == 1:
+                flat.append(value)
+            elif len(value) == row.count:
+                flat.extend(value)
+            else:
                 raise BugError(f"{self.title}.{row.name}: {row.count} values expected, found {len(value)}")
-            flat.extend(row.to_raw(one, self.endian, self.title) for one in value)
-        return self._struct.pack(*flat)
+        try:
+            return self._struct.pack(*flat)
+        except struct.error:
+            # struct checks the range of integers, but cannot name the field.
+            for row in self.rows:
+                values = getattr(self, row.name)
+                for one in values if row.count > 1 else [values]:
+                    row.to_raw(one, self.endian, self.title)
+            raise
 
     def but(self, **changes: Any) -> Self:
         """Return the record with some fields changed."""
