@@ -1,4 +1,4 @@
-"""How fast Narvet is, as ratios within one run: against writing the same bytes plainly, and against itself at other sizes.
+"""How fast Narvet is, as ratios within one run: against writing the same bytes plainly, and against other sizes.
 
     python benchmarks/speed.py [FOLDER] > docs/speed.md
 
@@ -14,6 +14,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from uuid import UUID
 
@@ -67,8 +68,8 @@ def writing(folder: Path) -> None:
     for size in SIZES:
         disk = laid(folder, size)
         image, copy = Path(disk.path), folder / "copy"
-        made = timed(MakeImage(disk).apply, lambda image=image: image.unlink(missing_ok=True))  # type: ignore[misc]
-        plain = timed(lambda image=image, copy=copy: copy_plainly(image, copy), lambda copy=copy: copy.unlink(missing_ok=True))  # type: ignore[misc]
+        made = timed(MakeImage(disk).apply, partial(image.unlink, missing_ok=True))
+        plain = timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True))
         stored = image.stat().st_blocks * 512
         per_mib = 1000 * made / (stored / (1 << 20))
         row = (show_binary(size), show_binary(stored), f"{made * 1000:.1f} ms", f"{plain * 1000:.1f} ms")
@@ -91,7 +92,9 @@ def reviewing(folder: Path) -> None:
         sheet = folder / "sheet.toml"
         sheet.write_text(HEAD + disks)
         start = time.perf_counter()
-        process = subprocess.Popen([Path(sys.executable).with_name("narvet"), "review", sheet], stdout=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [Path(sys.executable).with_name("narvet"), "review", sheet], stdout=subprocess.DEVNULL
+        )
         _, status, usage = os.wait4(process.pid, 0)
         took, peak = time.perf_counter() - start, usage.ru_maxrss * 1024
         assert status == 0

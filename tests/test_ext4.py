@@ -120,7 +120,9 @@ def test_hostile_superblocks_stay_bounded() -> None:
         block[0x65] &= ~0x04  # without metadata_csum, so that wild values are believed
         for _ in range(dice.randrange(1, 6)):
             offset = dice.choice((0x0, 0x4, 0x14, 0x18, 0x1C, 0x20, 0x28, 0x58, 0x60, 0xCE, 0xFE, 0x104, 0x150, 0x260))
-            block[offset : offset + 4] = dice.choice((0, 1, 7, 0xFFFF, 0xFFFFFFFF, dice.getrandbits(32))).to_bytes(4, "little")
+            block[offset : offset + 4] = dice.choice((0, 1, 7, 0xFFFF, 0xFFFFFFFF, dice.getrandbits(32))).to_bytes(
+                4, "little"
+            )
         device.write(1024, bytes(block))
         device.write(4096, clean.read(4096, 4096))
         FILESYSTEM.read(device, "x")

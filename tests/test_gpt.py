@@ -32,14 +32,14 @@ def test_bytes_of_a_small_disk() -> None:
         + "55aa"
     )  # fmt: skip
     header = device.read(512, 92)
-    assert header[:16] == b"EFI PART" + bytes.fromhex("00000100" "5c000000")  # revision 1.0, 92 bytes
+    assert header[:16] == b"EFI PART" + bytes.fromhex("000001005c000000")  # revision 1.0, 92 bytes
     assert header[20:72] == bytes.fromhex(
         "00000000"  # reserved
         "0100000000000000" "ff3f000000000000"  # this copy, the other one
         "2200000000000000" "de3f000000000000"  # first and last usable sector
         "33221100554477668899aabbccddeeff"  # id of the disk
     )  # fmt: skip
-    assert header[72:88] == bytes.fromhex("0200000000000000" "80000000" "80000000")  # 128 entries of 128 bytes
+    assert header[72:88] == bytes.fromhex("02000000000000008000000080000000")  # 128 entries of 128 bytes
     entries = device.read(1024, 16384)
     assert entries[:56] == bytes.fromhex(
         "af3dc60f838472478e793d69d8477de4"  # Linux data
@@ -50,7 +50,7 @@ def test_bytes_of_a_small_disk() -> None:
     assert entries[56:68] == "seeds\0".encode("utf-16-le")
     assert int.from_bytes(header[88:92], "little") == zlib.crc32(entries)
     assert int.from_bytes(header[16:20], "little") == zlib.crc32(header[:16] + bytes(4) + header[20:])
-    assert device.read(device.size - 512, 92)[24:40] == bytes.fromhex("ff3f000000000000" "0100000000000000")
+    assert device.read(device.size - 512, 92)[24:40] == bytes.fromhex("ff3f0000000000000100000000000000")
     assert device.read(device.size - 512 - 16384, 16384) == entries
 
 
@@ -58,7 +58,8 @@ def test_bytes_of_a_small_disk() -> None:
 def test_reads_back(sector: int) -> None:
     assert FORMAT.read(on_disk(8 * MIB, sector), "x") == (TABLE, ())
     parts = tuple(
-        Partition(number, number * MIB, MIB, TYPES["linux"], str(UUID(int=number)), "n" * 36) for number in range(1, 129)
+        Partition(number, number * MIB, MIB, TYPES["linux"], str(UUID(int=number)), "n" * 36)
+        for number in range(1, 129)
     )
     full = Table("gpt", DISK, parts)
     assert FORMAT.read(on_disk(200 * MIB, sector, full), "x") == (full, ())

@@ -13,7 +13,16 @@ from tests.program import run
 
 TOP = Path(__file__).parents[1]
 SOURCE = TOP / "src" / "narvet"
-PURE = ("units.py", "errors.py", "findings.py", "identity.py", "checksums.py", "records.py", "layout", "*/*/geometry.py")
+PURE = (
+    "units.py",
+    "errors.py",
+    "findings.py",
+    "identity.py",
+    "checksums.py",
+    "records.py",
+    "layout",
+    "*/*/geometry.py",
+)
 WORLD = {"os", "io", "pathlib", "time", "random", "socket", "subprocess", "shutil", "tempfile", "sys"}
 LINUX_ONLY = {"fcntl", "resource", "pwd", "grp", "termios"}
 
@@ -42,14 +51,18 @@ def test_pure_floors_know_nothing_of_the_world() -> None:
 
 def test_nothing_linux_only_is_imported_at_the_top() -> None:
     for path in SOURCE.rglob("*.py"):
-        top = ast.Module([node for node in ast.parse(path.read_text()).body if isinstance(node, ast.Import | ast.ImportFrom)], [])
+        top = ast.Module(
+            [node for node in ast.parse(path.read_text()).body if isinstance(node, ast.Import | ast.ImportFrom)], []
+        )
         assert not imported(top) & LINUX_ONLY, path
 
 
 def test_a_plain_command_starts_without_the_large_packages() -> None:
     script = "import sys; sys.argv = ['narvet', '--version']\nfrom narvet.cli.main import cli\n"
     script += "try: cli()\nexcept SystemExit: pass\nprint(*sys.modules)"
-    loaded = set(subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout.split())
+    loaded = set(
+        subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout.split()
+    )
     assert not loaded & {"numpy", "pydantic", "rich", "matplotlib", "pandas", "crc32c"}
     assert re.fullmatch(r"narvet \d+\.\d+\.\d+\n", run("--version", status=0).stdout)
 
@@ -57,8 +70,14 @@ def test_a_plain_command_starts_without_the_large_packages() -> None:
 def test_docs_name_every_rule_command_and_picture() -> None:
     findings = (TOP / "docs" / "findings.md").read_text()
     assert [rule for rule in RULES if f"`{rule}`" not in findings] == []
-    raised = {match for path in SOURCE.rglob("*.py") for match in re.findall(r'"([a-z]+(?:-[a-z]+)+)",? "(?:error|warning|note)"', path.read_text())}
-    raised |= {match for path in SOURCE.rglob("*.py") for match in re.findall(r'Finding\(\s*"([a-z-]+)"', path.read_text())}
+    raised = {
+        match
+        for path in SOURCE.rglob("*.py")
+        for match in re.findall(r'"([a-z]+(?:-[a-z]+)+)",? "(?:error|warning|note)"', path.read_text())
+    }
+    raised |= {
+        match for path in SOURCE.rglob("*.py") for match in re.findall(r'Finding\(\s*"([a-z-]+)"', path.read_text())
+    }
     assert raised == set(RULES)
     readme = (TOP / "README.md").read_text()
     for picture in (TOP / "docs" / "screenshots").glob("*.png"):

@@ -99,7 +99,9 @@ def test_findings(tmp_path: Path, rule: str, status: int, disks: str, extra: dic
 def test_defaults_slots_and_a_better_store(tmp_path: Path) -> None:
     """A ten-line sheet works; slots are the next free ones; a store with room is named."""
     (tmp_path / "attic").mkdir()
-    disks = disk("a", 'size = "90 GiB"\nslot = "scsi 1"') + disk("b", 'size = "1 GiB"') + disk("c", 'size = "1 GiB"', "")
+    disks = (
+        disk("a", 'size = "90 GiB"\nslot = "scsi 1"') + disk("b", 'size = "1 GiB"') + disk("c", 'size = "1 GiB"', "")
+    )
     extra = 'room = "50 GiB"\n[store.attic]\npath = "attic"\nroom = "1 TB"'
     sheet = make_sheet(tmp_path, disks, extra, 'taken = ["scsi 0"]')
     review = facts("review", str(sheet))

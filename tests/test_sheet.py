@@ -64,7 +64,10 @@ def test_sheets_that_are_none(tmp_path: Path) -> None:
         ("other", "sheet is 2, 1 expected"),
     ):
         assert message in run("review", str(tmp_path / name), status=2).stderr
-    assert "and 8 more" in run("review", str(make_sheet(tmp_path, "".join(f"[disk.d{n}]\n" for n in range(10)))), status=2).stderr
+    assert (
+        "and 8 more"
+        in run("review", str(make_sheet(tmp_path, "".join(f"[disk.d{n}]\n" for n in range(10)))), status=2).stderr
+    )
 
 
 def test_the_published_schema_is_current() -> None:

@@ -5,7 +5,6 @@ Everything is checked in one boot; each test looks at its part of what the guest
 
 from __future__ import annotations
 
-import shlex
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,8 +62,8 @@ def _script(review: Any) -> str:
         for part in disk["partitions"]:
             script.append(f'echo "{part["label"]} found $(findfs LABEL={part["label"]})"')
     script += [
-        'for path in /sys/class/block/sd*; do name=${path##*/}; [ -e $path/partition ] || continue',
-        'where=$(readlink -f $path/../device); position=${where%:*}; position=${position##*:}',
+        "for path in /sys/class/block/sd*; do name=${path##*/}; [ -e $path/partition ] || continue",
+        "where=$(readlink -f $path/../device); position=${where%:*}; position=${position##*:}",
         'echo "part-$position-$(cat $path/partition) lies $(cat $path/start $path/size | tr "\\n" " ")'
         '$(grep PARTNAME= $path/uevent)"; done',
     ]

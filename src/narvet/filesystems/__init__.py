@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import import_module
 from typing import Any, cast
 
@@ -12,6 +13,7 @@ _REGISTRY = {"ext4": "narvet.filesystems.ext4"}
 NAMES = tuple(_REGISTRY)
 
 
+@cache
 def filesystem(name: str) -> Filesystem[Any]:
     """Return the filesystem called `name`."""
     return cast("Filesystem[Any]", import_module(_REGISTRY[name]).FILESYSTEM)

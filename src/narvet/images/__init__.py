@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import import_module
 from typing import cast
 
@@ -12,6 +13,7 @@ _REGISTRY = {"raw": "narvet.images.raw"}
 NAMES = tuple(_REGISTRY)
 
 
+@cache
 def image_format(name: str) -> ImageFormat:
     """Return the image format called `name`."""
     return cast(ImageFormat, import_module(_REGISTRY[name]).FORMAT)

@@ -11,6 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding, has_errors
 from narvet.guests.fstab import fstab_line
 from narvet.layout.compare import Difference
@@ -22,6 +23,9 @@ from narvet.work.steps import Step
 
 MOST_IN_DEPTH = 8
 """With more disks than this a review gives each a line; those named on the command line are still shown in depth."""
+
+MOST_LISTED = 200
+"""With more disks than this a review adds them up guest by guest, and leaves their entries to `narvet entries`."""
 
 
 @dataclass(frozen=True)
@@ -60,12 +64,14 @@ def review(layout: Layout, named: Sequence[str], marks: Marks) -> RenderableType
     deep = set(named) or ({disk.name for disk in layout.disks} if len(layout.disks) <= MOST_IN_DEPTH else set())
     parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
     if len(deep) < len(layout.disks) and not named:
-        parts += [_brief(layout.disks), "", "Name disks after the sheet to see them in depth.", ""]
+        brief = _brief(layout.disks) if len(layout.disks) <= MOST_LISTED else _by_guest(layout.disks)
+        parts += [brief, "", "Name disks after the sheet to see them in depth.", ""]
     for disk in layout.disks:
         if disk.name in deep:
             parts += [_disk(disk, marks), ""]
     if not named:
-        parts += [_stores(layout.stores), "", *_guests(layout, marks)]
+        parts += [_stores(layout.stores), ""]
+        parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
     return Group(*parts)
 
 
@@ -78,16 +84,37 @@ def _counted(layout: Layout) -> Text:
     return Text(", ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counts), "dim")
 
 
-def _brief(disks: Iterable[LaidDisk]) -> RenderableType:
+def headed(*headings: str) -> Table:
+    """Return a table without lines, under headings; all columns but the first and those named with a ~ are numbers."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for heading, justify in (("disk", "left"), ("guest", "left"), ("store", "left"), ("size", "right")):
-        table.add_column(heading, justify=justify)  # type: ignore[arg-type]
-    table.add_column("available", justify="right")
-    table.add_column("state")
-    for disk in disks:
-        shown = sum(part.shows.available for part in disk.partitions if part.shows)
-        table.add_row(disk.name, disk.guest, disk.store, show_binary(disk.size), show_binary(shown), disk.state)
+    for index, heading in enumerate(headings):
+        words = index == 0 or heading.startswith("~")
+        table.add_column(heading.removeprefix("~"), justify="left" if words else "right", overflow="fold")
     return table
+
+
+def _brief(disks: Iterable[LaidDisk]) -> RenderableType:
+    table = headed("disk", "~guest", "~store", "size", "available", "~state")
+    for disk in disks:
+        size, shown = show_binary(disk.size), show_binary(_available(disk))
+        table.add_row(Text(disk.name, "name"), disk.guest, disk.store, size, shown, disk.state)
+    return table
+
+
+def _by_guest(disks: Iterable[LaidDisk]) -> RenderableType:
+    kept: dict[str, list[LaidDisk]] = {}
+    for disk in disks:
+        kept.setdefault(disk.guest, []).append(disk)
+    table = headed("guest", "disks", "to make", "size", "available")
+    for guest, own in kept.items():
+        to_make = sum(disk.state == "to make" for disk in own)
+        size, shown = sum(disk.size for disk in own), sum(_available(disk) for disk in own)
+        table.add_row(Text(guest, "name"), str(len(own)), str(to_make), show_binary(size), show_binary(shown))
+    return table
+
+
+def _available(disk: LaidDisk) -> int:
+    return sum(part.shows.available for part in disk.partitions if part.shows)
 
 
 def _disk(disk: LaidDisk, marks: Marks) -> RenderableType:
@@ -135,10 +162,7 @@ def _shows(part: LaidPartition) -> RenderableType:
 
 
 def _stores(stores: Iterable[LaidStore]) -> RenderableType:
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    table.add_column("store")
-    for heading in ("room", "kept free", "promised", "present", "left"):
-        table.add_column(heading, justify="right")
+    table = headed("store", "room", "kept free", "promised", "present", "left")
     for store in stores:
         left = show_binary(store.left) if store.left >= 0 else f"- {show_binary(-store.left)}"
         sizes = (store.room, store.kept, store.promised, store.present)
@@ -165,6 +189,7 @@ def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
         parts.append(Padding(Text(finding.message), (0, 0, 0, 2)))
         if finding.remedy:
             parts.append(Padding(Text(f"{marks.arrow} {finding.remedy}"), (0, 0, 0, 2)))
+        parts.append("")
     return Group(*parts)
 
 
@@ -197,37 +222,36 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
         for part in found.partitions
     ]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
-    details = [Padding(_details(part), (0, 0, 0, 2)) for part in found.partitions if part.filesystem]
+    known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
+    details = [Padding(_details(known), (0, 0, 0, 2))] if known else []
     return Group(head, Text(table, "dim"), *inside, *details)
 
 
 def _found(part: PartitionFound) -> Text:
-    name = part.place.label or (part.filesystem.label if part.filesystem else "")
-    return Text.assemble((name, "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
+    return Text.assemble((_name(part), "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
 
 
-def _details(part: PartitionFound) -> RenderableType:
-    inside = part.filesystem
-    if inside is None:
-        return ""
-    table = grid("left", "left")
-    owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
-    for name, value in (
-        ("uuid", inside.uuid),
-        ("label", inside.label),
-        ("size", show_both(inside.size)),
-        ("free", show_both(inside.free)),
-        ("root", owner),
-    ):
-        table.add_row(Text(name, "dim"), value)
+def _name(part: PartitionFound) -> str:
+    return part.place.label or (part.filesystem.label if part.filesystem else "") or str(part.place.number)
+
+
+def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> RenderableType:
+    """Return what is known of each filesystem, a row each."""
+    table = headed("", "~UUID", "free", "~root")
+    for part, inside in known:
+        owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
+        table.add_row(Text(_name(part), "name"), inside.uuid, show_binary(inside.free), owner)
     return table
 
 
 def differences(found: Sequence[Difference]) -> RenderableType:
     """Return differences as rows: where, what was asked, what is there."""
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for heading in ("where", "asked", "found"):
-        table.add_column(heading, overflow="fold")
+    table = headed("where", "~asked", "~found")
     for one in found:
-        table.add_row(Text(one.where, "name"), one.asked, one.found)
+        table.add_row(Text(one.where, "name"), _spaced(one.asked), _spaced(one.found))
     return table
+
+
+def _spaced(text: str) -> str:
+    """Return a number of bytes with its digits in groups; anything else as it is."""
+    return show_bytes(int(text)) if text.isdigit() and len(text) > 4 else text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import import_module
 from typing import cast
 
@@ -12,6 +13,7 @@ _REGISTRY = {"gpt": "narvet.tables.gpt"}
 NAMES = tuple(_REGISTRY)
 
 
+@cache
 def table_format(name: str) -> TableFormat:
     """Return the table format called `name`."""
     return cast(TableFormat, import_module(_REGISTRY[name]).FORMAT)
