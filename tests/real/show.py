@@ -1,6 +1,6 @@
 """After `make demo`: this machine's kernel mounts every disk of the example and is asked what it shows.
 
-    python -m tests.real.show SHEET
+python -m tests.real.show SHEET
 """
 
 from __future__ import annotations

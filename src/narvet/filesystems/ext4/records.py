@@ -94,7 +94,7 @@ class Superblock(Record, title="ext4 superblock", size=1024):
     s_desc_size: int = at(0xFE, "u16", "bytes", "of a group descriptor")
     s_default_mount_opts: int = at(0x100, "u32", "", "0x4 user_xattr, 0x8 acl")
     s_first_meta_bg: int = at(0x104, "u32", "", "first meta block group")
-    s_mkfs_time: int = at(0x108, "u32", "seconds", "when it was made")
+    s_creation_time: int = at(0x108, "u32", "seconds", "when it was made")
     s_jnl_blocks: tuple[int, ...] = at(0x10C, "u32*17", "", "copy of the journal's i_block and size")
     s_blocks_count_hi: int = at(0x150, "u32", "blocks", "upper half")
     s_r_blocks_count_hi: int = at(0x154, "u32", "blocks", "upper half")

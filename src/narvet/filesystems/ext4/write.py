@@ -258,7 +258,7 @@ def _superblock(geometry: Geometry, seed: int, first_inodes: dict[int, Inode]) -
         s_jnl_blocks=_journal_copy(first_inodes),
         s_desc_size=DESCRIPTOR_SIZE,
         s_default_mount_opts=_USER_XATTR_AND_ACL,
-        s_mkfs_time=made,
+        s_creation_time=made,
         s_min_extra_isize=EXTRA_ISIZE,
         s_want_extra_isize=EXTRA_ISIZE,
         s_flags=1,
