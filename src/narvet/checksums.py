@@ -26,6 +26,11 @@ def crc32c_raw(seed: int, data: bytes) -> int:
     return _crc32c.crc32c(data, seed ^ _ALL) ^ _ALL
 
 
+def crc32c(data: bytes) -> int:
+    """Return the CRC-32C of `data` with the usual start and final inversion (RFC 3720, appendix B.4)."""
+    return _crc32c.crc32c(data)
+
+
 @cache
 def _wide_table() -> NDArray[np.uint32]:
     """Return what 16 bits shifted through the register leave there: 65 536 values, 256 KiB."""

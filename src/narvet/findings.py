@@ -8,6 +8,7 @@ from typing import Literal
 Level = Literal["error", "warning", "note"]
 
 RULES: dict[str, str] = {
+    "base-changed": "The base of a child is not the image the child was made from.",
     "bytes-not-known": "Nothing that Narvet can read lies on the disk.",
     "disk-too-small": "The disk cannot hold its partition table and the partitions asked for.",
     "entry-kept": "The guest's fstab already mounts this filesystem there, in words of its own, which are kept.",
@@ -18,6 +19,7 @@ RULES: dict[str, str] = {
     "filesystem-too-small": "The partition is too small for its filesystem.",
     "image-blank": "Nothing has been written to the image yet.",
     "image-cannot-be-read": "What lies where an image should be is not one that can be read.",
+    "image-damaged": "An image breaks its format's specification, or uses what cannot be read yet.",
     "image-differs": "An image of this sheet's exists, but is laid out differently from what the sheet now asks.",
     "image-empty": "The image holds no bytes at all.",
     "image-in-the-way": "A file Narvet did not make lies where an image is to be written.",
@@ -38,7 +40,8 @@ RULES: dict[str, str] = {
     "root-missing": "The guest's root folder does not exist or cannot be read.",
     "root-unsafe": "A link in the guest's root leads out of it or in circles; Narvet does not follow it.",
     "size-over-table": "There are more partitions, or more bytes, than the partition table can describe.",
-    "size-rounded": "A size is not a whole number of sectors and was rounded up.",
+    "size-over-format": "The image's format, or its sectors or blocks, do not allow what is asked.",
+    "size-rounded": "A size is not one that the sectors or the image format can have, and was rounded up.",
     "slot-not-offered": "The guest's controllers do not offer the slot.",
     "slot-taken": "The slot is already taken in the guest.",
     "store-missing": "The store's folder does not exist.",

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from narvet.images.chain import open_image
 from tests.real.guest import complaints
 
 # Lines about the kernel itself, not about what is on the disk: its ratelimiting of info lines, and what kernels built
@@ -23,6 +24,17 @@ def missing() -> list[str]:
     lacking += [] if Path("/dev/loop-control").exists() else ["loop devices"]
     known = Path("/proc/filesystems")
     return lacking + ([] if known.exists() and "\text4\n" in known.read_text() else ["ext4 in the kernel"])
+
+
+def as_raw(image: Path, copy: Path) -> Path:
+    """Return a raw copy of an image's disk, of any format, with its holes."""
+    with open_image(image) as device, copy.open("wb") as file:
+        file.truncate(device.size)
+        for start, length in device.extents():
+            for offset in range(start, start + length, 1 << 24):
+                file.seek(offset)
+                file.write(device.read(offset, min(1 << 24, start + length - offset)))
+    return copy
 
 
 @contextmanager

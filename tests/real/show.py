@@ -22,8 +22,9 @@ def main() -> None:
     print("\nMounted by this machine's own kernel, bytes available to fill:\n")
     with tempfile.TemporaryDirectory() as folder:
         for disk in layout.disks:
+            image = kernel.as_raw(Path(disk.path), Path(folder, "copy"))
             for part in disk.partitions:
-                with kernel.mounted(Path(disk.path), Path(folder), part.start, part.size) as place:
+                with kernel.mounted(image, Path(folder), part.start, part.size) as place:
                     there = kernel.shown(place)["available"]
                 promised = part.shows.available if part.shows else 0
                 verdict = "as promised" if there == promised else "NOT AS PROMISED"

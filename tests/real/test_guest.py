@@ -5,6 +5,7 @@ Everything is checked in one boot; each test looks at its part of what the guest
 
 from __future__ import annotations
 
+import hashlib
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +18,8 @@ from narvet.block.file import FileDevice
 from narvet.filesystems.contract import Options
 from narvet.filesystems.ext4 import FILESYSTEM
 from narvet.units import GIB, KIB, MIB, TIB
-from tests.program import facts, run
+from tests.program import disk, facts, make_sheet, run
+from tests.real import kernel
 from tests.real.guest import Attached, boot, complaints
 
 pytestmark = pytest.mark.guest
@@ -25,6 +27,21 @@ pytestmark = pytest.mark.guest
 # What is enlarged by the running guest: from, to. With reserved descriptors, beyond them, and in meta block groups.
 GROWN = ((40 * MIB, 600 * MIB), (GIB, 15 * GIB), (GIB + MIB, 300 * GIB), (2 * TIB + MIB, 3 * TIB))
 SMALL = 2 * MIB + 512
+HYPERVISOR_NAMES = {"vhd": "vpc"}  # as its own block drivers are called
+
+# One disk for every format, space and some block sizes, besides the example's; at position 20 and on.
+FORMATS = (
+    ("raw", "full", ""),
+    ("vhd", "thin", ""),
+    ("vhd", "thin", "512 KiB"),
+    ("vhd", "full", ""),
+    ("vhdx", "thin", ""),
+    ("vhdx", "thin", "32 MiB"),
+    ("vhdx", "full", ""),
+    ("qcow2", "thin", ""),
+    ("qcow2", "thin", "4 KiB"),
+    ("qcow2", "full", "2 MiB"),
+)
 
 LOAD = """
 load() {
@@ -42,12 +59,13 @@ class Boot:
 
     sheet: Path
     review: Any
+    formats: Any
     said: dict[str, str]
     log: str
 
 
-def _script(review: Any) -> str:
-    lines = [line for kept in review["entries"].values() for line in kept]
+def _script(review: Any, formats: Any) -> str:
+    lines = [line for one in (review, formats) for kept in one["entries"].values() for line in kept]
     script = [LOAD, "cat > /etc/fstab <<'END'", *lines, "END"]
     for line in lines:
         at = line.split()[1]
@@ -57,9 +75,10 @@ def _script(review: Any) -> str:
             f'echo "{at} shows $(stat -f -c "%S %b %f %a" {at})"',
             f'echo "{at} root $(stat -c "%u:%g %a" {at})"',
             f"load {at}; umount {at}; mount {at}; check {at} {at}; umount {at}",
+            f'sed "s|^|{at} sum |" /tmp/sums',
         ]
-    for disk in review["disks"]:
-        for part in disk["partitions"]:
+    for asked in review["disks"]:
+        for part in asked["partitions"]:
             script.append(f'echo "{part["label"]} found $(findfs LABEL={part["label"]})"')
     script += [
         "for path in /sys/class/block/sd*; do name=${path##*/}; [ -e $path/partition ] || continue",
@@ -95,8 +114,19 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
     review = facts("review", "larkmoor/sheet.toml", cwd=folder)
     positions = {("germination", 1): 1, ("germination", 2): 2, ("coldroom", 1): 3, ("coldroom", 2): 4}
     disks = [
-        Attached(folder / disk["path"], positions[disk["guest"], int(disk["slot"].split()[1])], "raw", disk["sector"])
-        for disk in review["disks"]
+        Attached(
+            folder / asked["path"],
+            positions[asked["guest"], int(asked["slot"].split()[1])],
+            HYPERVISOR_NAMES.get(asked["format"], asked["format"]),
+            asked["sector"],
+        )
+        for asked in review["disks"]
+    ]
+    formats_sheet = _every_format(folder / "formats")
+    formats = facts("review", str(formats_sheet))
+    disks += [
+        Attached(Path(asked["path"]), 20 + number, HYPERVISOR_NAMES.get(asked["format"], asked["format"]))
+        for number, asked in enumerate(formats["disks"])
     ]
     memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
     memory.mkdir()
@@ -108,22 +138,36 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
                 geometry = FILESYSTEM.geometry(before, Options(uuid=UUID(int=number + 1)))
                 FILESYSTEM.write(FileDevice(file), geometry)
             disks.append(Attached(image, 8 + number))
-        output = boot(disks, _script(review))
+        output = boot(disks, _script(review, formats))
     finally:
         shutil.rmtree(memory)
     printed, _, log = output.partition("== log")
     rows = [line.split(" ", 2) for line in printed.splitlines() if line.count(" ") >= 2]
-    return Boot(folder / "larkmoor" / "sheet.toml", review, {f"{row[0]} {row[1]}": row[2] for row in rows}, log)
+    said: dict[str, str] = {}
+    for row in rows:
+        said[f"{row[0]} {row[1]}"] = said.get(f"{row[0]} {row[1]}", "") + row[2] + ("\n" if row[1] == "sum" else "")
+    return Boot(folder / "larkmoor" / "sheet.toml", review, formats, said, log)
+
+
+def _every_format(folder: Path) -> Path:
+    """Write a sheet with a disk for each of FORMATS; return it."""
+    disks = ""
+    for number, (name, space, block) in enumerate(FORMATS):
+        keys = f'size = "160 MiB"\nformat = "{name}"\nspace = "{space}"\n' + (f'block = "{block}"' if block else "")
+        disks += disk(f"f{number}", keys, f'at = "/srv/f{number}"')
+    sheet = make_sheet(folder, disks, guest='root = "root"\nslots = ["scsi 20-99"]')
+    run("write", str(sheet), status=0)
+    return sheet
 
 
 def _parts(booted: Boot) -> list[tuple[Any, Any]]:
-    return [(disk, part) for disk in booted.review["disks"] for part in disk["partitions"]]
+    return [(asked, part) for asked in booted.review["disks"] for part in asked["partitions"]]
 
 
 def test_guest_parses_the_tables(booted: Boot) -> None:
     positions = {"trials": 1, "notes": 2, "readings": 3, "logs": 4}
-    for disk, part in _parts(booted):
-        said = booted.said[f"part-{positions[disk['name']]}-{part['number']} lies"]
+    for asked, part in _parts(booted):
+        said = booted.said[f"part-{positions[asked['name']]}-{part['number']} lies"]
         assert said == f"{part['start'] // 512} {part['size'] // 512} PARTNAME={part['label']}"
 
 
@@ -156,10 +200,26 @@ def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
 def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
     """After use the disks still confirm, and the survey's numbers have moved with what the guest wrote."""
     assert facts("confirm", str(booted.sheet))["agrees"]
-    for disk, part in _parts(booted):
-        found = facts("survey", str(booted.sheet.parent.parent / disk["path"]))[0]
+    for asked, part in _parts(booted):
+        found = facts("survey", str(booted.sheet.parent.parent / asked["path"]))[0]
         inside = next(one for one in found["partitions"] if one["number"] == part["number"])["filesystem"]
         assert inside["label"] == part["label"]
         assert found["findings"] == []
         used = part["shows"]["free"] - inside["free"]
         assert 3 * MIB < used < 8 * MIB
+
+
+def test_every_format_holds_what_the_guest_wrote(booted: Boot, tmp_path: Path) -> None:
+    """The hypervisor read and wrote each format; Narvet reads the same bytes back, and the survey finds all sound."""
+    for number, asked in enumerate(booted.formats["disks"]):
+        at, part = f"/srv/f{number}", asked["partitions"][0]
+        assert booted.said[f"{at} intact"] == "61", asked
+        block, total, free, available = (int(word) for word in booted.said[f"{at} shows"].split())
+        assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"]
+        assert facts("survey", asked["path"])[0]["findings"] == []
+        copy = kernel.as_raw(Path(asked["path"]), tmp_path / "copy")
+        with kernel.mounted(copy, tmp_path, part["start"], part["size"]) as place:
+            for line in booted.said[f"{at} sum"].splitlines():
+                checksum, name = line.split()
+                assert hashlib.sha256((place / name).read_bytes()).hexdigest() == checksum, (asked["format"], name)
+    assert facts("confirm", str(booted.sheet.parents[1] / "formats" / "sheet.toml"))["agrees"]

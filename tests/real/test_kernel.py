@@ -12,9 +12,9 @@ from narvet.block.file import FileDevice
 from narvet.filesystems.contract import Options, Purpose
 from narvet.filesystems.ext4 import FILESYSTEM
 from narvet.units import GIB, KIB, MIB, TIB
-from tests.program import facts
+from tests.program import facts, run
 from tests.real import load
-from tests.real.kernel import mounted, quiet_log, shown
+from tests.real.kernel import as_raw, mounted, quiet_log, shown
 
 pytestmark = pytest.mark.kernel
 
@@ -78,13 +78,13 @@ def test_large_ones(shared_memory: Path, size: int) -> None:
         load.verify(load.fill(place, size, most=64 * MIB))
 
 
-def test_the_example(example: Path, tmp_path: Path) -> None:
-    """Every partition of the example, at its offset, shows what the review says, to its owner."""
-    review = facts("review", str(example / "sheet.toml"))
-    with quiet_log():
-        for disk in review["disks"]:
-            for part in disk["partitions"]:
-                with mounted(example.parent / Path(disk["path"]), tmp_path, part["start"], part["size"]) as place:
-                    assert shown(place) == part["shows"], part["label"]
-                    made = load.fill(place, part["start"], most=MIB)
-                    load.verify(made)
+def test_the_example(tmp_path: Path) -> None:
+    """Every partition of the example, at its offset, shows what the review says and holds a load."""
+    run("demo", "larkmoor", status=0, cwd=tmp_path)
+    review = facts("review", "larkmoor/sheet.toml", cwd=tmp_path)
+    for disk in review["disks"]:
+        image = as_raw(tmp_path / disk["path"], tmp_path / "copy")
+        for part in disk["partitions"]:
+            with quiet_log(), mounted(image, tmp_path, part["start"], part["size"]) as place:
+                assert shown(place) == part["shows"], part["label"]
+                load.verify(load.fill(place, part["start"], most=MIB))

@@ -35,8 +35,8 @@ class BlockDevice(Protocol):
     def zero(self, offset: int, length: int) -> None:
         """Make the range read as zeros, writing only where it may hold something else."""
 
-    def extents(self) -> Iterator[Extent]:
-        """Yield the runs that may hold data, ascending."""
+    def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        """Yield the runs between `start` and `end` (the device's end) that may hold data, ascending, cut to them."""
 
     def flush(self) -> None:
         """Return when everything written is on stable storage."""
@@ -60,7 +60,13 @@ def check_write(device: BlockDevice, offset: int, length: int) -> None:
 def zero_by_writing(device: BlockDevice, offset: int, length: int) -> None:
     """Write zeros over the parts of a range that may hold data; holes stay holes."""
     blank = bytes(1 << 20)
-    for start, run in list(device.extents()):
-        first, last = max(start, offset), min(start + run, offset + length)
-        for position in range(first, last, len(blank)):
-            device.write(position, memoryview(blank)[: min(len(blank), last - position)])
+    for start, run in list(device.extents(offset, offset + length)):
+        for position in range(start, start + run, len(blank)):
+            device.write(position, memoryview(blank)[: min(len(blank), start + run - position)])
+
+
+def cut(extent: Extent, start: int, end: int) -> Iterator[Extent]:
+    """Yield the part of an extent between `start` and `end`, if there is any."""
+    first, last = max(extent.start, start), min(extent.start + extent.length, end)
+    if first < last:
+        yield Extent(first, last - first)

@@ -6,12 +6,12 @@ import os
 from collections.abc import Iterator
 from typing import BinaryIO
 
-from narvet.block.contract import Extent, check_read, check_write, zero_by_writing
+from narvet.block.contract import Extent, check_read, check_write, cut, zero_by_writing
 from narvet.errors import ImageError
 
 
 class FileDevice:
-    """The bytes of an open file; its size is fixed when it is opened."""
+    """The bytes of an open file, or block device."""
 
     def __init__(self, file: BinaryIO, sector: int = 512) -> None:
         self._file = file
@@ -27,6 +27,11 @@ class FileDevice:
     def sector(self) -> int:
         """Bytes of a logical sector."""
         return self._sector
+
+    @property
+    def handle(self) -> int:
+        """The file's number, for the system's own calls."""
+        return self._file.fileno()
 
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly `length` bytes from `offset`."""
@@ -57,19 +62,25 @@ class FileDevice:
         check_write(self, offset, length)
         zero_by_writing(self, offset, length)
 
-    def extents(self) -> Iterator[Extent]:
-        """Yield the file's data runs, as its filesystem reports them; the whole file where it cannot."""
+    def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        """Yield the file's data runs, as its filesystem reports them; everything where it cannot."""
+        end = self._size if end is None else min(end, self._size)
         if not hasattr(os, "SEEK_DATA"):
-            yield Extent(0, self._size)
+            yield from cut(Extent(0, self._size), start, end)
             return
-        position, handle = 0, self._file.fileno()
-        while position < self._size:
+        position, handle = start, self._file.fileno()
+        while position < end:
             try:
-                start = os.lseek(handle, position, os.SEEK_DATA)
+                first = os.lseek(handle, position, os.SEEK_DATA)
             except OSError:  # ENXIO: only a hole is left
                 return
-            position = os.lseek(handle, start, os.SEEK_HOLE)
-            yield Extent(start, position - start)
+            position = os.lseek(handle, first, os.SEEK_HOLE)
+            yield from cut(Extent(first, position - first), start, end)
+
+    def resize(self, size: int) -> None:
+        """Make the file longer, by a hole, or shorter."""
+        self._file.truncate(size)
+        self._size = size
 
     def flush(self) -> None:
         """Return when the file's content is on stable storage."""

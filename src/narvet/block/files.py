@@ -32,6 +32,12 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
+def sync_file(path: Path) -> None:
+    """Return when a file's content is on stable storage."""
+    with path.open("rb+") as file:
+        os.fsync(file.fileno())
+
+
 def replace_content(path: Path, content: bytes) -> None:
     """Replace a file's content, or make the file; owner, mode and attributes of an existing one are kept."""
     partial = partial_name(path)

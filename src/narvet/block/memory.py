@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from narvet.block.contract import Extent, check_read, check_write, zero_by_writing
+from narvet.block.contract import Extent, check_read, check_write, cut, zero_by_writing
 
 _CHUNK = 4096
 
@@ -49,18 +49,16 @@ class MemoryDevice:
         check_write(self, offset, length)
         zero_by_writing(self, offset, length)
 
-    def extents(self) -> Iterator[Extent]:
+    def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         """Yield the runs of chunks written to, ascending and merged."""
-        start = end = -1
+        limit = self._size if end is None else min(end, self._size)
+        first = last = -1
         for number in sorted(self._chunks):
-            first = number * _CHUNK
-            if first != end:
-                if end > 0:
-                    yield Extent(start, end - start)
-                start = first
-            end = min(first + _CHUNK, self._size)
-        if end > 0:
-            yield Extent(start, end - start)
+            if number * _CHUNK != last:
+                yield from cut(Extent(first, last - first), start, limit)
+                first = number * _CHUNK
+            last = (number + 1) * _CHUNK
+        yield from cut(Extent(first, last - first), start, limit)
 
     def flush(self) -> None:
         """Memory needs no flushing."""

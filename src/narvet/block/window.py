@@ -43,13 +43,11 @@ class Window:
         check_write(self, offset, length)
         self._below.zero(self._start + offset, length)
 
-    def extents(self) -> Iterator[Extent]:
-        """Yield the data runs of the device below that lie in the part, cut to it."""
-        for start, length in self._below.extents():
-            first = max(start, self._start)
-            last = min(start + length, self._start + self._size)
-            if first < last:
-                yield Extent(first - self._start, last - first)
+    def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        """Yield the data runs of the device below that lie in the part."""
+        last = self._size if end is None else min(end, self._size)
+        for extent in self._below.extents(self._start + start, self._start + last):
+            yield Extent(extent.start - self._start, extent.length)
 
     def flush(self) -> None:
         """Flush the device below."""

@@ -19,13 +19,9 @@ def command(ctx: click.Context, folder: Path) -> None:
     from narvet.demo import lay_example_out
 
     sheet = lay_example_out(folder)
-    images = folder / "stores" / "annex"
-    for words in (
-        ["review", str(sheet)],
-        ["write", str(sheet)],
-        ["survey", str(images / "notes.raw"), str(images / "logs.raw")],
-        ["confirm", str(sheet)],
-    ):
+    for name in ("review", "write", "survey", "confirm"):
+        annex = (folder / "stores" / "annex").iterdir()
+        words = [name, *(sorted(map(str, annex)) if name == "survey" else [str(sheet)])]
         click.secho(f"$ narvet {' '.join(words)}\n", bold=True)
         status = cli.main(words, prog_name="narvet", standalone_mode=False)
         if status:

@@ -8,7 +8,12 @@ from typing import cast
 
 from narvet.images.contract import ImageFormat
 
-_REGISTRY = {"raw": "narvet.images.raw"}
+_REGISTRY = {
+    "raw": "narvet.images.raw",
+    "vhd": "narvet.images.vhd",
+    "vhdx": "narvet.images.vhdx",
+    "qcow2": "narvet.images.qcow2",
+}
 
 NAMES = tuple(_REGISTRY)
 

@@ -5,18 +5,15 @@ Any file or block device can be read as raw. The sector size is not recorded; wh
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
-from narvet.block.file import FileDevice
-from narvet.images.contract import ImageFacts, Space
+from narvet.images.contract import ImageFacts, Making
+from narvet.images.files import allocated, existing, new_file, stored
 from narvet.units import LARGEST
-
-_STORED_UNIT = 512  # POSIX: st_blocks counts units of 512 bytes
 
 
 class Raw:
@@ -25,42 +22,48 @@ class Raw:
     name = "raw"
     suffix = ".raw"
     most = LARGEST - 1
+    sectors = (512, 4096)
+    makes_children = False
+
+    def fit(self, size: int) -> int:
+        """Return the size: any will do."""
+        return size
+
+    def blocks(self) -> tuple[int, ...]:
+        """Return none: a raw image is one piece."""
+        return ()
+
+    def footprint(self, making: Making, data: int) -> int:
+        """Return what is written, or everything."""
+        return making.size if making.space == "full" else data
 
     @contextmanager
-    def create(self, path: Path, size: int, sector: int, space: Space) -> Iterator[BlockDevice]:
+    def create(self, path: Path, making: Making) -> Iterator[BlockDevice]:
         """Make a new image of zeros; full allocates every byte without writing it where the system can."""
-        with path.open("x+b", buffering=0) as file:
-            if space == "full":
-                _allocate(file.fileno(), size)
+        with new_file(path, making.sector) as file:
+            if making.space == "full":
+                allocated(file, making.size)
             else:
-                file.truncate(size)
-            yield FileDevice(file, sector)
+                file.resize(making.size)
+            yield file
 
     @contextmanager
-    def open(self, path: Path, sector: int) -> Iterator[BlockDevice]:
-        """Open an image or a block device for reading."""
-        with path.open("rb", buffering=0) as file:
-            yield FileDevice(file, sector)
+    def open(
+        self, path: Path, sector: int, *, writable: bool = False, base: BlockDevice | None = None
+    ) -> Iterator[BlockDevice]:
+        """Open an image or a block device."""
+        del base
+        with existing(path, sector or 512, writable=writable) as file:
+            yield file
 
-    def facts(self, path: Path) -> ImageFacts | None:
+    def facts(self, path: Path) -> ImageFacts:
         """Return the facts of a file or block device; nothing tells raw from other data, so it is never None."""
         about = path.stat()
         if not stat.S_ISREG(about.st_mode):
             with self.open(path, 512) as device:
                 return ImageFacts("raw", "full", device.size, 0, device.size)
-        allocated = getattr(about, "st_blocks", -(-about.st_size // _STORED_UNIT)) * _STORED_UNIT
-        space: Space = "full" if allocated >= about.st_size > 0 else "thin"
-        return ImageFacts("raw", space, about.st_size, 0, allocated)
+        taken = stored(path)
+        return ImageFacts("raw", "full" if taken >= about.st_size > 0 else "thin", about.st_size, 0, taken)
 
 
 FORMAT = Raw()
-
-
-def _allocate(handle: int, size: int) -> None:
-    """Allocate all of a new file: by the system's own call, or where there is none by writing zeros."""
-    if hasattr(os, "posix_fallocate"):
-        os.posix_fallocate(handle, 0, size)
-        return
-    blank = bytes(1 << 20)
-    for done in range(0, size, len(blank)):
-        os.write(handle, blank[: min(len(blank), size - done)])

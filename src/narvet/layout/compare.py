@@ -59,7 +59,7 @@ def _differences(disk: LaidDisk, found: Survey, where: str) -> Iterator[Differen
         ("table id", disk.table_id or "none", found.table_id or "none"),
     ))  # fmt: skip
     if disk.space == "full" and found.space != "full":
-        yield Difference(f"{where} space", "full", found.space)
+        yield Difference(f"{where} space", "full", found.space, lasting=False)
     for finding in found.findings:
         if finding.level == "error":
             yield Difference(finding.where, "sound", finding.message)

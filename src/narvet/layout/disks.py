@@ -10,6 +10,7 @@ from narvet.filesystems.contract import Options, UnfitError
 from narvet.findings import Finding
 from narvet.identity import derive
 from narvet.images import image_format
+from narvet.images.contract import ImageFormat, Making
 from narvet.layout.facts import Facts, RootFacts
 from narvet.layout.model import LaidDisk, LaidPartition, Piece
 from narvet.layout.place import PartSize, Place, disk_size_for, pieces, place
@@ -17,7 +18,7 @@ from narvet.layout.usable import smallest_size
 from narvet.sheet.model import DiskForm, PartitionForm, Sheet
 from narvet.tables import table_format
 from narvet.tables.contract import Bounds, Reserved, TableFormat, check_alignment
-from narvet.units import align_up, show_both
+from narvet.units import align_up, show_binary, show_both
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 _LARGEST_ID = (1 << 32) - 2  # the largest user or group number; the next means "no one"
@@ -59,21 +60,24 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
     partitions = tuple(
         _partition(sheet, name, one, spot, table, system, found) for one, spot in zip(asked, places, strict=True)
     )
+    making = Making(
+        size, form.sector, form.space, derive(sheet.identity, "disk", name, "image"), sheet.dated, form.block
+    )
+    found += _format_checks(image_format(form.format), making, where)
+    written = sum(run.size for run in reserved) + sum(part.footprint for part in partitions)
     disk = LaidDisk(
         name=name,
         guest=form.guest,
         store=form.store,
         path=image_path(facts.stores[form.store].path, name, form),
         format=form.format,
-        space=form.space,
-        size=size,
-        sector=form.sector,
+        making=making,
         slot=slot,
         table=form.table,
         table_id=str(derive(sheet.identity, "disk", name, "table")) if table else None,
         partitions=partitions,
         pieces=_pieces(size, reserved, partitions),
-        stores_now=size if form.space == "full" else _stored_thin(reserved, partitions),
+        stores_now=image_format(form.format).footprint(making, written),
     )
     return disk, found
 
@@ -164,20 +168,22 @@ def _sizes(
             sizes.append(_solved(one, wanted, form.align, f"{where}.partition {one.number}", found))
         else:
             sizes.append(one.form.size or "rest")
+    fit = image_format(form.format).fit
     if form.size is not None:
-        size = align_up(form.size, form.sector)
+        size = align_up(fit(align_up(form.size, form.sector)), form.sector)
         if size != form.size:
             found.append(
                 Finding(
                     "size-rounded", "note", f"{where}.size",
-                    f"{form.size} bytes are not whole sectors of {form.sector}; the disk has {size}",
+                    f"{form.size} bytes are not a size that {form.format} and sectors of {form.sector} can have; "
+                    f"the disk has {size}",
                 )
             )  # fmt: skip
         return sizes, size
     head = table.bounds(_LARGE, form.sector).first if table else 0
     tail = table.reserved(_LARGE, form.sector)[-1].size if table else 0
     fixed = [one for one in sizes if isinstance(one, int)]
-    return sizes, disk_size_for(fixed, form.align, form.sector, head, tail)
+    return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail))
 
 
 def _solved(one: _Asked, wanted: int, step: int, where: str, found: list[Finding]) -> int:
@@ -255,6 +261,24 @@ def _pieces(size: int, reserved: tuple[Reserved, ...], parts: tuple[LaidPartitio
     return pieces(size, reserved, [(part.number, Place(part.start, part.size)) for part in parts])
 
 
-def _stored_thin(reserved: tuple[Reserved, ...], parts: tuple[LaidPartition, ...]) -> int:
-    """Return the most that a thin image of the disk stores when it is fresh."""
-    return sum(run.size for run in reserved) + sum(part.footprint for part in parts)
+def _format_checks(kind: ImageFormat, making: Making, where: str) -> Iterator[Finding]:
+    """Yield what the image format does not allow."""
+    if making.size > kind.most:
+        yield Finding(
+            "size-over-format", "error", f"{where}.size",
+            f"{kind.name} holds disks of at most {show_both(kind.most)}, not {show_both(making.size)}",
+            "choose another format, or spread the data over more disks",
+        )  # fmt: skip
+    if making.sector not in kind.sectors:
+        known = " or ".join(str(sector) for sector in kind.sectors)
+        yield Finding(
+            "size-over-format", "error", f"{where}.sector",
+            f"{kind.name} has sectors of {known} bytes, not of {making.sector}", "choose those, or another format",
+        )  # fmt: skip
+    if making.block is not None and making.block not in kind.blocks():
+        known = ", ".join(show_binary(block) for block in kind.blocks()) or "none"
+        yield Finding(
+            "size-over-format", "error", f"{where}.block",
+            f"{kind.name} has no blocks of {show_binary(making.block)}; it has {known}",
+            "choose one of those, or leave block out",
+        )  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from narvet.filesystems.contract import Capacity
 from narvet.findings import Finding
-from narvet.images.contract import Space
+from narvet.images.contract import Making, Space
 from narvet.layout.facts import MountEntry
 
 State = Literal["to make", "as asked", "in the way"]
@@ -64,9 +64,7 @@ class LaidDisk:
     store: str
     path: str
     format: str
-    space: Space
-    size: int
-    sector: int
+    making: Making
     slot: str | None
     table: str
     table_id: str | None
@@ -74,6 +72,21 @@ class LaidDisk:
     pieces: tuple[Piece, ...]
     stores_now: int
     state: State = "to make"
+
+    @property
+    def size(self) -> int:
+        """Bytes of the disk."""
+        return self.making.size
+
+    @property
+    def sector(self) -> int:
+        """Bytes of a logical sector."""
+        return self.making.sector
+
+    @property
+    def space(self) -> Space:
+        """Thin or full."""
+        return self.making.space
 
     @property
     def table_name(self) -> str:

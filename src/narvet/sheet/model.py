@@ -211,6 +211,7 @@ class DiskForm(Form):
     usable: Size | None = None
     format: Annotated[str, *_one_of(FORMATS)] = FORMATS[0]
     space: Space = "thin"
+    block: Size | None = None
     slot: SlotKey | None = None
     table: Annotated[str, *_one_of((*TABLES, "none"))] = TABLES[0]
     align: Size = MIB

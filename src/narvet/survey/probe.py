@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import stat
+from collections.abc import Iterator
+from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
 from narvet.block.window import Window
-from narvet.errors import ImageError, RequestError
+from narvet.errors import ImageError, UnsupportedError
 from narvet.filesystems import NAMES as FILESYSTEMS
 from narvet.filesystems import filesystem
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
-from narvet.images import NAMES as FORMATS
-from narvet.images import image_format
-from narvet.images.contract import ImageFacts
+from narvet.images.chain import chain, identify, open_image
+from narvet.images.contract import ImageFacts, ImageFormat
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.tables import NAMES as TABLES
 from narvet.tables import table_format
@@ -32,25 +33,41 @@ def survey(path: str) -> Survey:
     """
     place = Path(path)
     try:
-        mode = place.stat().st_mode
-    except (FileNotFoundError, NotADirectoryError):
-        raise RequestError(f"{path}: there is no such file") from None
-    if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
-        what = "a folder" if stat.S_ISDIR(mode) else "neither a file nor a block device"
-        raise RequestError(f"{path}: this is {what}; name an image")
-    image = next(facts for facts in (image_format(name).facts(place) for name in FORMATS) if facts is not None)
+        _, image = identify(place)
+        return _inside(path, place, image)
+    except (ImageError, UnsupportedError) as error:
+        size = place.stat().st_size
+        said = Finding("image-damaged", "error", path, str(error), "fetch it again, or mend it where it was made")
+        return Survey(path, "unknown", "thin", size, 0, size, None, "none", "", (), (said,))
+
+
+def _inside(path: str, place: Path, image: ImageFacts) -> Survey:
     if not image.size:
         empty = Finding("image-empty", "error", path, "the file holds no bytes", "write it anew, or fetch it again")
         return _survey(path, image, 0, None, (), (empty,))
+    links = chain(place)
+    changed = tuple(_base_findings(path, links))
     said: tuple[Finding, ...] = ()
     for sector in (image.sector,) if image.sector else _SECTORS:
-        with image_format(image.format).open(place, sector) as device:
+        with open_image(place, sector) as device:
             found = _by_table(path, image, device)
         if found.table != "none":
-            return found
+            return replace(found, findings=(*changed, *found.findings))
         said = said or found.findings
-    with image_format(image.format).open(place, image.sector or _SECTORS[0]) as device:
-        return _survey(path, image, 0, None, (), said) if said else _without_table(path, image, device)
+    with open_image(place, image.sector or _SECTORS[0]) as device:
+        found = _survey(path, image, 0, None, (), said) if said else _without_table(path, image, device)
+    return replace(found, findings=(*changed, *found.findings))
+
+
+def _base_findings(path: str, links: list[tuple[Path, ImageFormat, ImageFacts]]) -> Iterator[Finding]:
+    """Yield a finding for every child whose base is not what it was made from."""
+    for (child, _, facts), (base, _, there) in pairwise(links):
+        if facts.base_link and there.link and facts.base_link != there.link:
+            yield Finding(
+                "base-changed", "error", path,
+                f"{base} is not what {child} was made from: it was changed, or is another image",
+                "put back the base as it was; what the child holds fits no other",
+            )  # fmt: skip
 
 
 def _survey(
@@ -67,7 +84,7 @@ def _survey(
         format=image.format,
         space=image.space,
         size=image.size,
-        sector=sector,
+        sector=sector or image.sector,
         allocated=image.allocated,
         base=image.base,
         table=table.kind if table else "none",

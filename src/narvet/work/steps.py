@@ -12,7 +12,7 @@ from typing import Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import held, partial_name, publish
+from narvet.block.files import held, partial_name, publish, sync_file
 from narvet.block.window import Window
 from narvet.errors import RefusedError
 from narvet.filesystems import filesystem
@@ -76,11 +76,11 @@ class MakeImage:
         return {"did": "image", "disk": self.disk.name, "size": self.disk.size, "id": self.disk.table_id}
 
     def _make(self, partial: Path, path: Path) -> None:
-        image = image_format(self.disk.format)
         try:
-            with image.create(partial, self.disk.size, self.disk.sector, self.disk.space) as device, held(partial):
+            with image_format(self.disk.format).create(partial, self.disk.making) as device, held(partial):
                 self._fill(device)
                 device.flush()
+            sync_file(partial)
             publish(partial, path)
         except FileExistsError:  # not ours: made by another Narvet in this very moment
             raise RefusedError(f"{path}: another Narvet is writing this image; wait until it has finished") from None

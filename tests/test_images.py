@@ -1,0 +1,135 @@
+"""Every image format: random work equals the same on a plain byte array; hostile images stay bounded."""
+
+from __future__ import annotations
+
+import random
+import time
+from pathlib import Path
+from uuid import UUID
+
+import pytest
+
+from narvet.block.contract import BlockDevice
+from narvet.errors import NarvetError
+from narvet.images import NAMES, image_format
+from narvet.images.chain import identify, open_image
+from narvet.images.contract import Making
+from narvet.units import KIB, MIB, TIB
+
+HOST = 16 * KIB  # what the filesystem below rounds a file up to, and keeps about it
+SMALL_BLOCKS = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB}
+
+
+def work(device: BlockDevice, model: bytearray, dice: random.Random, steps: int) -> None:
+    """Read, write and zero at random, on the device and on a byte array, and compare."""
+    for _ in range(steps):
+        length = min(dice.choice((1, 512, 700, 4096, 65536, 300_000)), len(model))
+        offset = dice.choice(
+            (dice.randrange(len(model) - length + 1), dice.randrange(len(model) - length + 1) // 4096 * 4096)
+        )
+        kind = dice.randrange(5)
+        if kind <= 1:
+            data = dice.randbytes(length)
+            device.write(offset, data)
+            model[offset : offset + length] = data
+        elif kind == 2:
+            length = min(length * 9, len(model) - offset)
+            device.zero(offset, length)
+            model[offset : offset + length] = bytes(length)
+        else:
+            assert device.read(offset, length) == model[offset : offset + length], (offset, length)
+
+
+def check(device: BlockDevice, model: bytearray) -> None:
+    """The whole content is the model's, and what lies outside the extents is zero."""
+    assert device.size == len(model)
+    assert device.read(0, device.size) == model
+    outside = bytearray(model)
+    reach = 0
+    for start, length in device.extents():
+        assert start >= reach and length > 0
+        outside[start : start + length] = bytes(length)
+        reach = start + length
+    assert reach <= device.size and not any(outside)
+
+
+@pytest.mark.parametrize("space", ["thin", "full"])
+@pytest.mark.parametrize("name", NAMES)
+@pytest.mark.parametrize("seed", range(3))
+def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, space: str, seed: int) -> None:
+    dice = random.Random(seed)
+    kind = image_format(name)
+    size = kind.fit(dice.randrange(3 * MIB, 9 * MIB) // 512 * 512)
+    block = SMALL_BLOCKS[name] if seed else None
+    making = Making(size, 512, space, UUID(int=seed + 1), 1772409600, block)  # type: ignore[arg-type]
+    path, model = tmp_path / "image", bytearray(size)
+    with kind.create(path, making) as device:
+        assert device.read(0, size) == model
+    assert identify(path)[1].space == space
+    assert identify(path)[1].allocated >= (size if space == "full" else 0)
+    assert identify(path)[1].allocated <= kind.footprint(making, 0) + HOST
+    path.unlink()
+    with kind.create(path, making) as device:
+        work(device, model, dice, 60)
+    for _ in range(4):
+        found, facts = identify(path)
+        assert (found.name, facts.format, facts.size) == (name, name, size)
+        with open_image(path) as device:
+            check(device, model)
+        with open_image(path, writable=True) as device:
+            work(device, model, dice, 40)
+            device.flush()
+            work(device, model, dice, 10)
+    with open_image(path) as device:
+        check(device, model)
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: str) -> None:
+    kind = image_format(name)
+    contents = []
+    for copy in ("a", "b"):
+        with kind.create(tmp_path / copy, Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)) as device:
+            device.write(5 * MIB, b"seeds" * 1000)
+        contents.append((tmp_path / copy).read_bytes())
+    assert contents[0] == contents[1]
+    size = min(kind.most, 15 * TIB) // MIB * MIB
+    making = Making(size, id=UUID(int=6))
+    start = time.monotonic()
+    with kind.create(tmp_path / "large", making) as device:
+        device.write(size - 5000, b"z" * 5000)
+    with open_image(tmp_path / "large") as device:
+        assert device.read(size - 5001, 5001) == b"\0" + b"z" * 5000
+        assert sum(length for _, length in device.extents()) <= 32 * MIB
+    assert time.monotonic() - start < 5
+    assert identify(tmp_path / "large")[1].allocated <= kind.footprint(making, 8192) + HOST
+
+
+@pytest.mark.parametrize("name", [name for name in NAMES if name != "raw"])
+def test_hostile_images_stay_bounded(tmp_path: Path, name: str) -> None:
+    """Wild bytes anywhere in headers and tables: a clear error or a bounded read, never another exception or a wait."""
+    kind, dice = image_format(name), random.Random(11)
+    path = tmp_path / "image"
+    with kind.create(path, Making(kind.fit(9 * MIB), id=UUID(int=1), block=SMALL_BLOCKS[name])) as device:
+        for place in range(0, 9 * MIB, MIB):
+            device.write(place, b"x" * 5000)
+    whole = path.read_bytes()
+    marks = [place for place in range(0, len(whole), 512) if any(whole[place : place + 512])]
+    start = time.monotonic()
+    for turn in range(600):
+        content = bytearray(whole)
+        for _ in range(dice.randrange(1, 5)):
+            offset = dice.choice(marks) + dice.randrange(128) * 4
+            content[offset : offset + 4] = dice.choice((b"\xff" * 4, bytes(4), b"\x7f" * 4, dice.randbytes(4)))
+        if turn % 10 == 0:
+            del content[dice.randrange(len(content)) :]
+        path.write_bytes(content)
+        try:
+            with open_image(path) as device:
+                for offset in range(0, min(device.size, 9 * MIB), MIB):
+                    device.read(offset, min(4096, device.size - offset))
+                for _ in zip(range(1000), device.extents(), strict=False):
+                    pass
+        except NarvetError as error:
+            assert str(error)
+    assert time.monotonic() - start < 120
