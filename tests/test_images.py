@@ -17,7 +17,7 @@ from narvet.images.contract import Making
 from narvet.units import KIB, MIB, TIB
 
 HOST = 16 * KIB  # what the filesystem below rounds a file up to, and keeps about it
-SMALL_BLOCKS = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB}
+SMALL_BLOCKS = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB, "vmdk": 8 * KIB}
 
 
 def work(device: BlockDevice, model: bytearray, dice: random.Random, steps: int) -> None:
@@ -89,9 +89,12 @@ def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: 
     kind = image_format(name)
     contents = []
     for copy in ("a", "b"):
-        with kind.create(tmp_path / copy, Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)) as device:
+        (tmp_path / copy).mkdir()
+        with kind.create(
+            tmp_path / copy / "image", Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)
+        ) as device:
             device.write(5 * MIB, b"seeds" * 1000)
-        contents.append((tmp_path / copy).read_bytes())
+        contents.append((tmp_path / copy / "image").read_bytes())
     assert contents[0] == contents[1]
     size = min(kind.most, 15 * TIB) // MIB * MIB
     making = Making(size, id=UUID(int=6))

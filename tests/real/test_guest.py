@@ -41,6 +41,9 @@ FORMATS = (
     ("qcow2", "thin", ""),
     ("qcow2", "thin", "4 KiB"),
     ("qcow2", "full", "2 MiB"),
+    ("vmdk", "thin", ""),
+    ("vmdk", "thin", "8 KiB"),
+    ("vmdk", "full", ""),
 )
 
 LOAD = """

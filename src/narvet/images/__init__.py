@@ -13,6 +13,7 @@ _REGISTRY = {
     "vhd": "narvet.images.vhd",
     "vhdx": "narvet.images.vhdx",
     "qcow2": "narvet.images.qcow2",
+    "vmdk": "narvet.images.vmdk",
 }
 
 NAMES = tuple(_REGISTRY)

@@ -66,6 +66,9 @@ class BlockMap(Protocol):
     def unpack(self, index: int) -> bytes:
         """Return the content of a PACKED block."""
 
+    def touch(self) -> None:
+        """Called before every change of the disk's content, also of blocks that are stored already."""
+
     def flush(self) -> None:
         """Put everything on stable storage, data before what points at it."""
 
@@ -140,6 +143,7 @@ class MappedDevice:
     def write(self, offset: int, data: bytes | memoryview) -> None:
         """Write all of `data` at `offset`."""
         check_write(self, offset, len(data))
+        self._map.touch()
         view = memoryview(data)
         while view:
             run, inside, held = next(self._runs(offset, len(view)))
@@ -171,6 +175,7 @@ class MappedDevice:
     def zero(self, offset: int, length: int) -> None:
         """Make a range read as zeros; whole blocks are given up where the format can say so."""
         check_write(self, offset, length)
+        self._map.touch()
         block, end = self._map.block, offset + length
         first, last = align_up(offset, block), end if end == self._size else end // block * block
         if first < last:

@@ -395,6 +395,9 @@ class _Blocks:
         """Blocks are never compressed."""
         raise ImageError(f"block {index} of a VHD cannot be compressed")
 
+    def touch(self) -> None:
+        """Children know the image by what changes anyway."""
+
     def flush(self) -> None:
         """Write the data, then the footer behind them and the table, each on stable storage before the next."""
         if not self._changed:

@@ -230,6 +230,9 @@ class Clusters:
         self._unpacked = (index, content)
         return content
 
+    def touch(self) -> None:
+        """Children know the image by what changes anyway."""
+
     def flush(self) -> None:
         """Put everything on stable storage in the order that a crash can never hurt."""
         if not self._changed:

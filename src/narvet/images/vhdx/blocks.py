@@ -76,7 +76,6 @@ class Blocks:
 
     def allocate(self, index: int, count: int) -> int:
         """Append blocks to the file; a partial block stays where it is and becomes whole."""
-        self._announce()
         entry = self._pages.get(self._place(index))
         if entry & STATE == PARTIALLY_PRESENT:
             first = entry & int(_OFFSET)
@@ -92,7 +91,6 @@ class Blocks:
 
     def zero(self, index: int, count: int) -> None:
         """Mark blocks as reading as zeros."""
-        self._announce()
         while count:
             part = self.most(index, count)
             self._pages.put(self._place(index), np.full(part, ZERO, dtype=np.uint64))
@@ -113,7 +111,7 @@ class Blocks:
         """Blocks are never compressed."""
         raise ImageError(f"block {index} of a VHDX cannot be compressed")
 
-    def _announce(self) -> None:
+    def touch(self) -> None:
         """Before the first change, give the image new write ids: its children must notice."""
         if self._fresh or self._announced:
             return
