@@ -197,10 +197,10 @@ def test_a_full_store(tmp_path: Path) -> None:
         assert "store-without-room" in run("write", str(several), status=1).stderr
         filler = store / "filler"
         script = (
-            "import pathlib, sys; from narvet.work import steps; make = steps.publish\n"
+            "import pathlib, sys; from narvet.work import making; make = making.publish\n"
             f"filler = pathlib.Path({str(filler)!r})\n"
             "def fill_up(*words): make(*words); filler.write_bytes(bytes(1200 << 10))\n"
-            "steps.publish = fill_up\n"
+            "making.publish = fill_up\n"
             "from narvet.cli.main import run; run()"
         )
         two = make_sheet(

@@ -46,6 +46,9 @@ FORMATS = (
     ("vmdk", "full", ""),
 )
 
+# Children the hypervisor knows, over bases that must stay as they are: (base, child).
+CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
+
 LOAD = """
 load() {
     mkdir -p $1/d/e/e/p; dd if=/dev/urandom of=$1/d/large bs=1M count=3 2>/dev/null
@@ -128,9 +131,14 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
     formats_sheet = _every_format(folder / "formats")
     formats = facts("review", str(formats_sheet))
     disks += [
-        Attached(Path(asked["path"]), 20 + number, HYPERVISOR_NAMES.get(asked["format"], asked["format"]))
+        Attached(
+            attached := _used(asked["path"]),
+            20 + number,
+            HYPERVISOR_NAMES.get(attached.suffix[1:], attached.suffix[1:]),
+        )
         for number, asked in enumerate(formats["disks"])
     ]
+    bases = {asked["path"]: Path(asked["path"]).read_bytes() for asked in formats["disks"][len(FORMATS) :]}
     memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
     memory.mkdir()
     try:
@@ -149,7 +157,14 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
     said: dict[str, str] = {}
     for row in rows:
         said[f"{row[0]} {row[1]}"] = said.get(f"{row[0]} {row[1]}", "") + row[2] + ("\n" if row[1] == "sum" else "")
+    for path, content in bases.items():
+        assert Path(path).read_bytes() == content, "a base was changed"
     return Boot(folder / "larkmoor" / "sheet.toml", review, formats, said, log)
+
+
+def _used(path: str) -> Path:
+    """Return what is attached for a disk: the child of its image, if it has one."""
+    return next(Path(path).parent.glob(f"{Path(path).stem}-child.*"), Path(path))
 
 
 def _every_format(folder: Path) -> Path:
@@ -158,8 +173,13 @@ def _every_format(folder: Path) -> Path:
     for number, (name, space, block) in enumerate(FORMATS):
         keys = f'size = "160 MiB"\nformat = "{name}"\nspace = "{space}"\n' + (f'block = "{block}"' if block else "")
         disks += disk(f"f{number}", keys, f'at = "/srv/f{number}"')
+    for number, (name, _) in enumerate(CHILDREN, len(FORMATS)):
+        disks += disk(f"f{number}", f'size = "160 MiB"\nformat = "{name}"', f'at = "/srv/f{number}"')
     sheet = make_sheet(folder, disks, guest='root = "root"\nslots = ["scsi 20-99"]')
     run("write", str(sheet), status=0)
+    for number, (name, kind) in enumerate(CHILDREN, len(FORMATS)):
+        shelf = folder / "shelf"
+        run("branch", str(shelf / f"f{number}.{name}"), str(shelf / f"f{number}-child.{kind}"), status=0)
     return sheet
 
 
@@ -213,16 +233,27 @@ def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
 
 
 def test_every_format_holds_what_the_guest_wrote(booted: Boot, tmp_path: Path) -> None:
-    """The hypervisor read and wrote each format; Narvet reads the same bytes back, and the survey finds all sound."""
+    """The hypervisor read and wrote each format; Narvet reads the same bytes back, and the survey finds all sound.
+
+    Children are folded afterwards: then their bases hold the files.
+    """
     for number, asked in enumerate(booted.formats["disks"]):
-        at, part = f"/srv/f{number}", asked["partitions"][0]
+        at, part, used = f"/srv/f{number}", asked["partitions"][0], _used(asked["path"])
         assert booted.said[f"{at} intact"] == "61", asked
         block, total, free, available = (int(word) for word in booted.said[f"{at} shows"].split())
         assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"]
-        assert facts("survey", asked["path"])[0]["findings"] == []
-        copy = kernel.as_raw(Path(asked["path"]), tmp_path / "copy")
-        with kernel.mounted(copy, tmp_path, part["start"], part["size"]) as place:
-            for line in booted.said[f"{at} sum"].splitlines():
-                checksum, name = line.split()
-                assert hashlib.sha256((place / name).read_bytes()).hexdigest() == checksum, (asked["format"], name)
+        assert facts("survey", str(used))[0]["findings"] == []
+        if number >= len(FORMATS):
+            _holds(used, tmp_path, part, booted.said[f"{at} sum"])
+            run("fold", str(used), status=0)
+            assert not used.exists()
+        _holds(Path(asked["path"]), tmp_path, part, booted.said[f"{at} sum"])
     assert facts("confirm", str(booted.sheet.parents[1] / "formats" / "sheet.toml"))["agrees"]
+
+
+def _holds(image: Path, folder: Path, part: Any, sums: str) -> None:
+    copy = kernel.as_raw(image, folder / "copy")
+    with kernel.mounted(copy, folder, part["start"], part["size"]) as place:
+        for line in sums.splitlines():
+            checksum, name = line.split()
+            assert hashlib.sha256((place / name).read_bytes()).hexdigest() == checksum, (image, name)

@@ -10,8 +10,31 @@ from typing import Any
 import click
 
 from narvet.findings import Finding, has_errors
+from narvet.images import NAMES
+from narvet.units import SizeError, parse_size
 
 SHEET = click.argument("sheet", type=click.Path(path_type=Path, readable=False))
+
+
+class SizeType(click.ParamType[int]):
+    """A size with a unit, in bytes once read."""
+
+    name = "size"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """Return the bytes."""
+        if isinstance(value, int):
+            return value
+        try:
+            return parse_size(value)
+        except SizeError as error:
+            self.fail(str(error), param, ctx)
+
+
+FORMAT = click.option(
+    "--format", "kind", type=click.Choice(NAMES), help="Image format; otherwise the name's ending tells."
+)
+BLOCK = click.option("--block", type=SizeType(), help="The unit a thin image grows by; otherwise the format's choice.")
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
 
 

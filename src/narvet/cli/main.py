@@ -17,6 +17,9 @@ _COMMANDS = {
     "write": "make what a sheet asks for",
     "survey": "show what is on images or devices, whoever made them",
     "confirm": "read everything back and compare it with the sheet",
+    "recast": "write the same disk to an image in another format, or larger",
+    "branch": "make a child that keeps only its differences from a base",
+    "fold": "put a child's differences into its base",
     "entries": "show or install the entries that make mounts persist",
 }
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard

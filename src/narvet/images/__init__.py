@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from functools import cache
 from importlib import import_module
+from pathlib import Path
 from typing import cast
 
+from narvet.errors import RequestError
 from narvet.images.contract import ImageFormat
 
 _REGISTRY = {
@@ -23,3 +25,18 @@ NAMES = tuple(_REGISTRY)
 def image_format(name: str) -> ImageFormat:
     """Return the image format called `name`."""
     return cast(ImageFormat, import_module(_REGISTRY[name]).FORMAT)
+
+
+def format_for(path: Path, asked: str | None) -> ImageFormat:
+    """Return the format asked for, or else the one that the ending of `path` names.
+
+    Raises:
+        RequestError: neither names one.
+    """
+    if asked is not None:
+        return image_format(asked)
+    for name in NAMES:
+        if path.suffix.lower() == image_format(name).suffix:
+            return image_format(name)
+    endings = ", ".join(image_format(name).suffix for name in NAMES)
+    raise RequestError(f"{path}: its ending names no format; use one of {endings}, or --format")

@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
-from narvet.images.contract import ImageFacts, Making
+from narvet.images.contract import ImageFacts, Making, Space
 from narvet.images.files import allocated, existing, new_file, stored
 from narvet.units import LARGEST
 
@@ -63,7 +63,8 @@ class Raw:
             with self.open(path, 512) as device:
                 return ImageFacts("raw", "full", device.size, 0, device.size)
         taken = stored(path)
-        return ImageFacts("raw", "full" if taken >= about.st_size > 0 else "thin", about.st_size, 0, taken)
+        space: Space = "full" if taken >= about.st_size > 0 else "thin"
+        return ImageFacts("raw", space, about.st_size, 0, taken, link=f"{about.st_size}-{about.st_mtime_ns}")
 
 
 FORMAT = Raw()

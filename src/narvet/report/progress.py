@@ -5,7 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.progress import (
+    BarColumn,
+    DownloadColumn,
+    MofNCompleteColumn,
+    Progress,
+    SpinnerColumn,
+    TextColumn,
+    TimeElapsedColumn,
+    TransferSpeedColumn,
+)
 
 from narvet.report.terminal import message_console
 from narvet.work.steps import Step
@@ -19,3 +28,18 @@ def progress(total: int) -> Iterator[Callable[[Step], None]]:
     with Progress(*columns, console=screen, transient=True, disable=not (screen.is_terminal and total)) as bar:
         task = bar.add_task("", total=total)
         yield lambda step: bar.update(task, advance=1, description=step.touches)
+
+
+@contextmanager
+def counting(what: str) -> Iterator[Callable[[int], None]]:
+    """Show how many bytes are done while the context lasts; call what it yields with each number of bytes."""
+    screen = message_console()
+    columns = (
+        SpinnerColumn(),
+        DownloadColumn(binary_units=True),
+        TransferSpeedColumn(),
+        TextColumn("{task.description}"),
+    )
+    with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as bar:
+        task = bar.add_task(what, total=None)
+        yield lambda size: bar.advance(task, size)

@@ -216,6 +216,8 @@ def surveys(found: Sequence[Survey], marks: Marks) -> RenderableType:
 def _survey(found: Survey, marks: Marks) -> RenderableType:
     head = Text.assemble((found.path, "name"), f"  {show_both(found.size)}, {found.format}, {found.space}")
     head.append(f"; {show_binary(found.allocated)} stored")
+    if found.base is not None:
+        head.append(f"; a child of {found.base}")
     table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
     rows = [
         CoreRow(part.place.start, part.place.size, "filesystem" if part.filesystem else "unused", _found(part))

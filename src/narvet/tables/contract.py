@@ -20,6 +20,7 @@ class Partition:
     type: str
     id: str
     label: str = ""
+    attributes: int = 0
 
     @property
     def end(self) -> int:

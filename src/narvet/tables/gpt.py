@@ -1,7 +1,6 @@
 """The GUID partition table: UEFI Specification 2.10, section 5.3, for sectors of 512 and 4096 bytes.
 
 Written with 128 entries of 128 bytes. Read with any entry size the specification allows, up to a bounded table.
-Attributes are kept as zero.
 """
 
 from __future__ import annotations
@@ -10,7 +9,7 @@ from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.checksums import crc32
-from narvet.errors import ImageError
+from narvet.errors import ImageError, UnsupportedError
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.tables.contract import Bounds, Partition, Reserved, Table, check_partitions
@@ -119,12 +118,16 @@ class Gpt:
 
     def _entries(self, table: Table, sector: int) -> bytes:
         array = bytearray(ENTRY_COUNT * ENTRY_SIZE)
+        most = max((part.number for part in table.partitions), default=0)
+        if most > ENTRY_COUNT:
+            raise UnsupportedError(f"the table has a partition {most}; {ENTRY_COUNT} can be written")
         for part in table.partitions:
             entry = GptEntry.of(
                 partition_type_guid=UUID(part.type),
                 unique_partition_guid=UUID(part.id),
                 starting_lba=part.start // sector,
                 ending_lba=part.end // sector - 1,
+                attributes=part.attributes,
                 partition_name=part.label,
             )
             array[(part.number - 1) * ENTRY_SIZE : part.number * ENTRY_SIZE] = entry.encode()
@@ -211,6 +214,7 @@ def _table(header: GptHeader, array: bytes, sector: int) -> Table:
                 type=str(entry.partition_type_guid),
                 id=str(entry.unique_partition_guid),
                 label=entry.partition_name,
+                attributes=entry.attributes,
             )
         )
     return Table("gpt", header.disk_guid, tuple(partitions))

@@ -12,9 +12,8 @@ from typing import Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import held, partial_name, publish, sync_file
+from narvet.block.files import held
 from narvet.block.window import Window
-from narvet.errors import RefusedError
 from narvet.filesystems import filesystem
 from narvet.guests.roots import add_entries, make_mount_point
 from narvet.images import image_format
@@ -24,6 +23,7 @@ from narvet.layout.mounts import missing_entries
 from narvet.tables import table_format
 from narvet.tables.contract import Partition, Table
 from narvet.units import show_both
+from narvet.work.making import new_image
 
 
 class Step(Protocol):
@@ -64,29 +64,13 @@ class MakeImage:
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
-        path = Path(self.disk.path)
-        partial = partial_name(path)
-        try:
-            _forget(partial)
-            self._make(partial, path)
-        except OSError as error:
-            reason = error.strerror or str(error)
-            remedy = "nothing of this image is left there; mend that and write the sheet again"
-            raise RefusedError(f"{path}: {reason}; {remedy}") from error
+        with (
+            new_image(Path(self.disk.path)) as partial,
+            image_format(self.disk.format).create(partial, self.disk.making) as device,
+            held(partial),
+        ):
+            self._fill(device)
         return {"did": "image", "disk": self.disk.name, "size": self.disk.size, "id": self.disk.table_id}
-
-    def _make(self, partial: Path, path: Path) -> None:
-        try:
-            with image_format(self.disk.format).create(partial, self.disk.making) as device, held(partial):
-                self._fill(device)
-                device.flush()
-            sync_file(partial)
-            publish(partial, path)
-        except FileExistsError:  # not ours: made by another Narvet in this very moment
-            raise RefusedError(f"{path}: another Narvet is writing this image; wait until it has finished") from None
-        except BaseException:
-            partial.unlink(missing_ok=True)
-            raise
 
     def _fill(self, device: BlockDevice) -> None:
         if self.disk.table != "none":
@@ -94,13 +78,6 @@ class MakeImage:
         for part in self.disk.partitions:
             if part.filesystem and part.geometry:
                 filesystem(part.filesystem).write(Window(device, part.start, part.size), part.geometry)
-
-
-def _forget(partial: Path) -> None:
-    """Remove what an interrupted write left behind, unless another Narvet is still writing it."""
-    if partial.exists():
-        with held(partial):
-            partial.unlink()
 
 
 def _table(disk: LaidDisk) -> Table:

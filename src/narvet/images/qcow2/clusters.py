@@ -32,7 +32,7 @@ class Refcounts:
         self._table = Pages(file, ">u8", self.cluster)
         self._counts = Pages(file, ">u2", self.cluster)
         self.end = align_up(file.size, self.cluster)
-        self._old_table: tuple[int, int] | None = None
+        self.changed = False
 
     def append(self, count: int) -> int:
         """Give `count` clusters at the end of the file, which read as zeros; return the offset of the first."""
@@ -51,6 +51,7 @@ class Refcounts:
 
     def flush(self) -> None:
         """Write counts and their table; the caller syncs."""
+        self.changed = False
         self._counts.flush()
         self._table.flush()
 
@@ -61,6 +62,7 @@ class Refcounts:
         return first
 
     def _count(self, first: int, count: int, change: int) -> None:
+        self.changed = True
         while count:
             block, inside = divmod(first, self._per_block)
             part = min(count, self._per_block - inside)
@@ -100,12 +102,12 @@ class Refcounts:
             first = max(offset, self.table_offset)
             part = page[first - offset : self.table_offset + len(old) - offset]
             content[first - self.table_offset : first - self.table_offset + len(part)] = part
-        self._old_table = (self.table_offset, len(old))
+        given_up = (self.table_offset, len(old))
         place = self._take(clusters)
         self._file.write(place, bytes(content))
         self.table_offset, self.table_clusters = place, clusters
         self._count(place // self.cluster, clusters, 1)
-        self.lower(*self._old_table)
+        self.lower(*given_up)
 
 
 class Clusters:
@@ -235,7 +237,7 @@ class Clusters:
 
     def flush(self) -> None:
         """Put everything on stable storage in the order that a crash can never hurt."""
-        if not self._changed:
+        if not (self._changed or self.refcounts.changed):
             return
         self.refcounts.flush()
         self._file.flush()

@@ -1,0 +1,44 @@
+"""`narvet recast`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from narvet.cli.common import BLOCK, FORMAT, SizeType
+
+
+@click.command("recast")
+@click.argument("image", type=click.Path(path_type=Path, readable=False))
+@click.argument("new", type=click.Path(path_type=Path, readable=False))
+@FORMAT
+@BLOCK
+@click.option(
+    "--space", type=click.Choice(["thin", "full"]), default="thin", help="Store what holds data, or everything."
+)
+@click.option("--size", type=SizeType(), help="Make the disk larger; its table's second copy moves to the new end.")
+@click.option("--verify", is_flag=True, help="Read both images afterwards and compare them.")
+def command(
+    image: Path, new: Path, kind: str | None, block: int | None, space: str, size: int | None, verify: bool
+) -> None:
+    """Write the disk of IMAGE to NEW, an image in another format, thin or full, or larger.
+
+    Only what holds data is copied. IMAGE stays as it is; a child is written out whole, with what its bases hold.
+
+    Example: narvet recast trials.vhdx trials.qcow2
+    """
+    from narvet.images import format_for
+    from narvet.report.progress import counting
+    from narvet.units import show_both
+    from narvet.work import recast as work
+    from narvet.work.making import new_image
+
+    target = format_for(new, kind)
+    with new_image(new) as partial, counting(str(new)) as count:
+        made = work.recast(image, partial, target, space=space, size=size, block=block, on_copied=count)  # type: ignore[arg-type]
+        if verify:
+            work.verify(image, partial, target, made, count)
+    click.echo(
+        f"{new}: {show_both(made.size)}, {target.name}, {made.space}{'; read back and the same' if verify else ''}"
+    )

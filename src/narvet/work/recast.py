@@ -1,0 +1,137 @@
+"""The same disk in another format, thin or full, or larger: only what holds data is copied."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from pathlib import Path
+from uuid import NAMESPACE_URL
+
+import numpy as np
+
+from narvet.block.contract import BlockDevice, Extent
+from narvet.block.files import held
+from narvet.errors import RefusedError, RequestError
+from narvet.identity import derive
+from narvet.images.chain import identify, open_image
+from narvet.images.contract import ImageFormat, Making, Space
+from narvet.tables import NAMES as TABLES
+from narvet.tables import table_format
+from narvet.units import KIB, MIB, align_up, show_both
+
+PIECE = 4 * MIB  # read and written at once
+GRANULE = 64 * KIB  # the least run of zeros worth leaving out
+
+OnCopied = Callable[[int], object]
+
+
+def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
+    """Yield offset and content of the runs that are not zero, in pieces."""
+    for start, length in extents:
+        for offset in range(start, start + length, PIECE):
+            data = device.read(offset, min(PIECE, start + length - offset))
+            for first, last in _not_zero(data):
+                yield offset + first, memoryview(data)[first:last]
+
+
+def _not_zero(data: bytes) -> Iterator[tuple[int, int]]:
+    """Yield first and last byte of the runs of granules that hold anything."""
+    whole = len(data) // GRANULE * GRANULE
+    rows = np.frombuffer(data, dtype=np.uint64, count=whole // 8).reshape(-1, GRANULE // 8)
+    filled = rows.any(axis=1)
+    if whole < len(data):
+        filled = np.append(filled, any(data[whole:]))
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], filled, [False])).astype(np.int8)))
+    for first, last in edges.reshape(-1, 2).tolist():
+        yield first * GRANULE, min(last * GRANULE, len(data))
+
+
+def recast(
+    source: Path,
+    partial: Path,
+    kind: ImageFormat,
+    *,
+    space: Space = "thin",
+    size: int | None = None,
+    block: int | None = None,
+    on_copied: OnCopied = lambda _: None,
+) -> Making:
+    """Write the disk of the image at `source`, with all of its bases, to a new image; return what was made.
+
+    The caller gives the image its name (see `making.new_image`). Where the new disk is larger, its table's second copy
+    is moved to the new end.
+
+    Raises:
+        RequestError: the format cannot hold the disk, or `size` is smaller than it.
+    """
+    _, facts = identify(source)
+    making = _making(kind, facts.size, facts.sector or 512, space, size, block, partial)
+    with held(source), open_image(source, making.sector) as old, kind.create(partial, making) as new:
+        for offset, data in data_runs(old, old.extents()):
+            new.write(offset, data)
+            on_copied(len(data))
+    if making.size > facts.size:
+        with kind.open(partial, making.sector, writable=True) as new:
+            move_table(new, facts.size)
+    return making
+
+
+def _making(
+    kind: ImageFormat, there: int, sector: int, space: Space, size: int | None, block: int | None, path: Path
+) -> Making:
+    wanted = there if size is None else size
+    if wanted < there:
+        raise RequestError(
+            f"the disk has {show_both(there)}; it cannot be made smaller, {show_both(wanted)} were asked for"
+        )
+    fitting = align_up(kind.fit(align_up(wanted, sector)), sector)
+    if fitting > kind.most:
+        raise RequestError(f"{kind.name} holds disks of at most {show_both(kind.most)}, not {show_both(fitting)}")
+    if sector not in kind.sectors:
+        raise RequestError(f"the disk has sectors of {sector} bytes, which {kind.name} cannot have")
+    if block is not None and block not in kind.blocks():
+        raise RequestError(f"{kind.name} has no blocks of {show_both(block)}")
+    return Making(fitting, sector, space, derive(NAMESPACE_URL, "recast", path.name, fitting), block=block)
+
+
+def move_table(device: BlockDevice, old_size: int) -> None:
+    """Move the second copy of a disk's table from where the disk ended before to where it ends now."""
+    for name in TABLES:
+        kind = table_format(name)
+        table, _ = kind.read(device, "")
+        if table is not None:
+            old = kind.reserved(old_size, device.sector)[-1]
+            if max((part.end for part in table.partitions), default=0) <= old.start:
+                device.zero(old.start, old.size)
+            kind.write(device, table)
+            return
+
+
+def verify(source: Path, copy: Path, kind: ImageFormat, making: Making, on_read: OnCopied = lambda _: None) -> None:
+    """Read both images and compare them byte for byte, but for the places of a moved table.
+
+    Raises:
+        RefusedError: they differ.
+    """
+    with open_image(source, making.sector) as old, kind.open(copy, making.sector) as new:
+        left_out = _table_places(old, new.size) if new.size != old.size else []
+        for device, other in ((old, new), (new, old)):
+            for start, length in device.extents(0, old.size):
+                for offset in range(start, min(start + length, old.size), PIECE):
+                    held_there = min(PIECE, min(start + length, old.size) - offset)
+                    mine, its = device.read(offset, held_there), other.read(offset, held_there)
+                    if mine != its and _differ(offset, mine, its, left_out):
+                        raise RefusedError(f"{copy}: what was written does not read back as it is in {source}")
+                    on_read(held_there)
+
+
+def _table_places(device: BlockDevice, new_size: int) -> list[Extent]:
+    kind = table_format(TABLES[0])
+    places = [*kind.reserved(device.size, device.sector), *kind.reserved(new_size, device.sector)]
+    return [Extent(place.start, place.size) for place in places]
+
+
+def _differ(offset: int, mine: bytes, its: bytes, left_out: list[Extent]) -> bool:
+    unlike = np.flatnonzero(np.frombuffer(mine, dtype=np.uint8) != np.frombuffer(its, dtype=np.uint8)) + offset
+    for start, length in left_out:
+        unlike = unlike[(unlike < start) | (unlike >= start + length)]
+    return bool(len(unlike))
