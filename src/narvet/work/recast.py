@@ -18,7 +18,7 @@ from narvet.tables import NAMES as TABLES
 from narvet.tables import table_format
 from narvet.units import KIB, MIB, align_up, show_both
 
-PIECE = 4 * MIB  # read and written at once
+PIECE = MIB  # read and written at once
 GRANULE = 64 * KIB  # the least run of zeros worth leaving out
 
 OnCopied = Callable[[int], object]
