@@ -140,10 +140,13 @@ def test_hostile_images_stay_bounded(tmp_path: Path, name: str) -> None:
 
 def qcow2_counts(data: bytes) -> tuple[dict[int, int], dict[int, int]]:
     """Return what a qcow2 file counts for each cluster, and what really points at it: read plainly, by the specification."""
-    u32, u64 = (
-        (lambda at: int.from_bytes(data[at : at + 4], "big")),
-        (lambda at: int.from_bytes(data[at : at + 8], "big")),
-    )
+
+    def u32(place: int) -> int:
+        return int.from_bytes(data[place : place + 4], "big")
+
+    def u64(place: int) -> int:
+        return int.from_bytes(data[place : place + 8], "big")
+
     bits, l1_size, l1, table, table_clusters = u32(20), u32(36), u64(40), u64(48), u32(56)
     cluster = 1 << bits
     counted: dict[int, int] = {}

@@ -17,7 +17,11 @@ import pytest
 from narvet.block.file import FileDevice
 from narvet.filesystems.contract import Options
 from narvet.filesystems.ext4 import FILESYSTEM
+from narvet.images import image_format
+from narvet.images.chain import open_image
+from narvet.images.contract import Making
 from narvet.units import GIB, KIB, MIB, TIB
+from tests import foreign
 from tests.program import disk, facts, make_sheet, run
 from tests.real import kernel
 from tests.real.guest import Attached, boot, complaints
@@ -102,6 +106,9 @@ def _script(review: Any, formats: Any) -> str:
             f"check /g{number} g{number}",
             f'echo "g{number} shows $(stat -f -c "%S %b %f %a" /g{number})"; umount /g{number}',
         ]
+    for number in range(len(foreign.READ_BY_ALL) + 1):
+        device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{60 + number}:0/device/block)"
+        script.append(f'echo "foreign{number} read $(sha256sum {device})"')
     device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{8 + len(GROWN)}:0/device/block)"
     script += [
         f"mkdir /small; mount -t ext4 {device} /small; mkdir /small/many",
@@ -138,6 +145,8 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
         )
         for number, asked in enumerate(formats["disks"])
     ]
+    others = _foreign(folder / "foreign")
+    disks += [Attached(path, 60 + number, path.suffix[1:]) for number, path in enumerate(others)]
     bases = {asked["path"]: Path(asked["path"]).read_bytes() for asked in formats["disks"][len(FORMATS) :]}
     memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
     memory.mkdir()
@@ -160,6 +169,18 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
     for path, content in bases.items():
         assert Path(path).read_bytes() == content, "a base was changed"
     return Boot(folder / "larkmoor" / "sheet.toml", review, formats, said, log)
+
+
+def _foreign(folder: Path) -> list[Path]:
+    """Make the images that Narvet only reads, and one that a crash left with its log; return them."""
+    folder.mkdir()
+    for name, make in foreign.READ_BY_ALL.items():
+        make(folder / name, foreign.sample())
+    with image_format("vhdx").create(folder / "made.vhdx", Making(foreign.SIZE, block=MIB)) as device:
+        device.write(0, foreign.sample())
+    place = (folder / "made.vhdx").read_bytes().index(foreign.sample()[:4096])
+    foreign.vhdx_with_log(folder / "crashed.vhdx", folder / "made.vhdx", place + 4096, (b"from the log" * 700)[:8192])
+    return [folder / name for name in (*foreign.READ_BY_ALL, "crashed.vhdx")]
 
 
 def _used(path: str) -> Path:
@@ -257,3 +278,14 @@ def _holds(image: Path, folder: Path, part: Any, sums: str) -> None:
         for line in sums.splitlines():
             checksum, name = line.split()
             assert hashlib.sha256((place / name).read_bytes()).hexdigest() == checksum, (image, name)
+
+
+def test_guest_reads_what_others_wrote_as_narvet_does(booted: Boot) -> None:
+    """The images that only our tests make are sound: the hypervisor reads the same bytes from them as Narvet."""
+    folder = booted.sheet.parents[1] / "foreign"
+    for number, name in enumerate((*foreign.READ_BY_ALL, "crashed.vhdx")):
+        with open_image(folder / name) as device:
+            read = device.read(0, device.size)
+        assert booted.said[f"foreign{number} read"].split()[0] == hashlib.sha256(read).hexdigest(), name
+        if name != "crashed.vhdx":
+            assert read == foreign.sample(), name

@@ -26,7 +26,7 @@ from narvet.images.mapped import Kind, MappedDevice
 from narvet.images.vmdk.descriptor import LARGEST, ExtentLine, parse, text_of
 from narvet.images.vmdk.descriptor import Descriptor as Text
 from narvet.images.vmdk.grains import Grains, sparse_header
-from narvet.images.vmdk.records import ENTRIES, MAGIC, NEWLINE_TEST, REDUNDANT, SECTOR, SparseHeader
+from narvet.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, NEWLINE_TEST, REDUNDANT, SECTOR, SparseHeader
 from narvet.units import GIB, KIB, align_up
 
 MOST = 2047 * GIB
@@ -91,6 +91,8 @@ class Vmdk:
                 raise ImageError(f"{path}: this is no VMDK image")
             header = sparse_header(file)
             if header is not None:
+                if writable and header.flags & COMPRESSED:
+                    raise UnsupportedError(f"{path}: a packed VMDK is made for transport; recast it to write to it")
                 grains = Grains(file, header, (lambda: _renew(file, header, text)) if writable else None)
                 yield MappedDevice(file, grains, header.capacity * SECTOR, SECTOR, base)
             else:

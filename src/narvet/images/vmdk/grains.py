@@ -106,8 +106,6 @@ class Grains:
 
     def allocate(self, index: int, count: int) -> int:
         """Append grains to the file and enter them in both tables."""
-        if self._header.flags & COMPRESSED:
-            raise UnsupportedError("a packed VMDK is made for transport and cannot be written to; recast it first")
         first = align_up(self._file.size, self.block)
         self._file.resize(first + count * self.block)
         sectors = np.arange(first, first + count * self.block, self.block, dtype=np.int64) // SECTOR
