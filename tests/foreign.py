@@ -125,7 +125,7 @@ def _text(kind: str, extents: list[str], cid: str = "5eed5eed") -> bytes:
         f"CID={cid}",
         "parentCID=ffffffff",
         f'createType="{kind}"',
-        "",
+        "# Extent description",
         *extents,
     ]
     lines += ["", 'ddb.virtualHWVersion = "4"', 'ddb.geometry.cylinders = "6"', 'ddb.geometry.heads = "16"']

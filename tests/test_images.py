@@ -156,6 +156,9 @@ def qcow2_counts(data: bytes) -> tuple[dict[int, int], dict[int, int]]:
         for number in range(offset >> bits, (offset + length - 1 >> bits) + 1):
             used[number] = used.get(number, 0) + 1
 
+    def flags_off(value: int) -> int:
+        return value & 0x00FFFFFFFFFFFE00
+
     use(l1, 8 * l1_size)
     use(table, table_clusters * cluster)
     for number in range(table_clusters * cluster // 8):
@@ -163,12 +166,10 @@ def qcow2_counts(data: bytes) -> tuple[dict[int, int], dict[int, int]]:
             use(block, cluster)
             counts = [int.from_bytes(data[block + 2 * n : block + 2 * n + 2], "big") for n in range(cluster // 2)]
             counted |= {number * cluster // 2 + n: count for n, count in enumerate(counts) if count}
-    for number in range(l1_size):
-        if l2 := u64(l1 + 8 * number) & 0x00FFFFFFFFFFFE00:
-            use(l2, cluster)
-            for entry in range(cluster // 8):
-                if offset := u64(l2 + 8 * entry) & 0x00FFFFFFFFFFFE00:
-                    use(offset, cluster)
+    for l2 in filter(None, (flags_off(u64(l1 + 8 * number)) for number in range(l1_size))):
+        use(l2, cluster)
+        for offset in filter(None, (flags_off(u64(l2 + 8 * entry)) for entry in range(cluster // 8))):
+            use(offset, cluster)
     return counted, used
 
 

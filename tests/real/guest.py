@@ -56,6 +56,8 @@ class Attached:
     position: int
     format: str = "raw"
     sector: int = 512
+    kept: bool = False
+    """Whether the image itself is only read; what the guest writes is thrown away."""
 
 
 def missing_programs() -> list[str]:
@@ -77,7 +79,10 @@ def boot(disks: list[Attached], script: str) -> str:
             "-drive", f"file={handed},format=raw,if=virtio,readonly=on",
         ]  # fmt: skip
         for number, disk in enumerate(disks):
-            command += ["-drive", f"file={disk.path},format={disk.format},if=none,id=d{number}"]
+            command += [
+                "-drive",
+                f"file={disk.path},format={disk.format},if=none,id=d{number}{',snapshot=on' if disk.kept else ''}",
+            ]
             sizes = f"logical_block_size={disk.sector},physical_block_size={disk.sector}"
             command += ["-device", f"scsi-hd,drive=d{number},bus=sc.0,scsi-id={disk.position},{sizes}"]
         done = subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, timeout=SECONDS, check=False)

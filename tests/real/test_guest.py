@@ -146,7 +146,10 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
         for number, asked in enumerate(formats["disks"])
     ]
     others = _foreign(folder / "foreign")
-    disks += [Attached(path, 60 + number, path.suffix[1:]) for number, path in enumerate(others)]
+    disks += [
+        Attached(path, 60 + number, path.suffix[1:], kept=path.name in foreign.READ_BY_ALL)
+        for number, path in enumerate(others)
+    ]
     bases = {asked["path"]: Path(asked["path"]).read_bytes() for asked in formats["disks"][len(FORMATS) :]}
     memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
     memory.mkdir()
