@@ -83,8 +83,8 @@ def qcow2(path: Path, content: bytes, *, version: int = 3, bits: int = 16, packe
 
 def _pack(piece: bytes, kind: str) -> bytes | None:
     if kind == "deflate":
-        packer = zlib.compressobj(6, zlib.DEFLATED, -12)
-        return packer.compress(piece) + packer.flush()
+        stream = zlib.compressobj(6, zlib.DEFLATED, -12)
+        return stream.compress(piece) + stream.flush()
     if kind == "zstd":
         import zstandard
 

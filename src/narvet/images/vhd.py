@@ -400,9 +400,9 @@ class _Blocks:
 
     def flush(self) -> None:
         """Write the data, then the footer behind them and the table, each on stable storage before the next."""
+        self._file.flush()
         if not self._changed:
             return
-        self._file.flush()
         self._file.resize(self._end + SECTOR)
         self._file.write(self._end, self._footer.encode())
         self._pages.flush()

@@ -237,10 +237,10 @@ class Clusters:
 
     def flush(self) -> None:
         """Put everything on stable storage in the order that a crash can never hurt."""
-        if not (self._changed or self.refcounts.changed):
-            return
         self.refcounts.flush()
         self._file.flush()
+        if not self._changed:
+            return
         if self.refcounts.table_offset != self._header.refcount_table_offset:
             self._header = self._header.but(
                 refcount_table_offset=self.refcounts.table_offset,
