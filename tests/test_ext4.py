@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import struct
 import time
 from uuid import UUID
 
@@ -27,6 +28,38 @@ def made(size: int, **options: object) -> MemoryDevice:
     device = MemoryDevice(size)
     FILESYSTEM.write(device, FILESYSTEM.geometry(size, Options(**options)))  # type: ignore[arg-type]
     return device
+
+
+def test_bytes_of_a_small_one() -> None:
+    """The first structures of a 2 MiB filesystem, field by field as the kernel's documentation has them."""
+    device = made(2 * MIB, uuid=UUID(int=0xABCD), label="seeds", mode=0o2750, uid=0x12345, gid=7, made=1772409600)
+    superblock = device.read(1024, 1024)
+    assert superblock[:0x2C] == bytes.fromhex(
+        "00010000" "00080000" "14000000"  # 256 inodes, 2048 blocks, 20 of them kept for the superuser
+        "a6070000" "f5000000"  # free: 1958 blocks, 245 inodes
+        "01000000" "00000000" "00000000"  # first block 1; blocks and clusters of 1024 bytes
+        "00200000" "00200000" "00010000"  # in a group: 8192 blocks, 8192 clusters, 256 inodes
+    )  # fmt: skip
+    assert superblock[0x38:0x3E] == bytes.fromhex("53ef01000200")  # magic, clean, read-only on errors
+    assert superblock[0x54:0x5A] == bytes.fromhex("0b0000000001")  # first inode 11, of 256 bytes
+    assert superblock[0x5C:0x68] == bytes.fromhex("38000000c22200006b040000")  # features; no journal so small
+    assert superblock[0x68:0x7E] == bytes(14) + b"\xab\xcd" + b"seeds\0"
+    descriptor = device.read(2048, 64)
+    bitmap, inodes, table = struct.unpack("<III", descriptor[:12])
+    assert (bitmap, inodes, table) == (18, 19, 20)  # behind superblock, descriptors and 15 blocks kept for growth
+    assert struct.unpack("<HHHH", descriptor[12:20]) == (1958, 245, 2, 4)  # free blocks and inodes, folders, zeroed
+    root = device.read(table * 1024 + 256, 256)
+    assert root[:8] == bytes.fromhex("e845452300040000")  # folder 2750, lower half of the owner, 1024 bytes
+    assert root[0x10:0x14] == (1772409600).to_bytes(4, "little") and root[0x78:0x7A] == b"\x01\x00"
+    assert root[0x18:0x24] == bytes.fromhex("070003000200000000000800")  # group, 3 names, stored, extents
+    assert root[0x28:0x40] == bytes.fromhex(
+        "0af3" "0100" "0400" "0000" "00000000"  # one extent of at most four, no levels below
+        "00000000" "0100" "0000" "54000000"  # its first block, one block, lies at block 84
+    )  # fmt: skip
+    folder = device.read(84 * 1024, 1024)
+    assert folder[:20] == bytes.fromhex("020000000c0001022e000000020000000c000202")
+    assert folder[24:42] == bytes.fromhex("0b000000dc030a02") + b"lost+found"
+    assert folder[-12:-4] == bytes.fromhex("000000000c0000de")
 
 
 @given(SIZES, PURPOSES, SECTORS)

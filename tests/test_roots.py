@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from narvet.guests.fstab import fstab_line, parse_fstab, with_entries
 from narvet.layout.facts import MountEntry
@@ -22,6 +24,23 @@ def test_entries_escape_and_read_back() -> None:
     read = parse_fstab(with_entries(ODD, [entry]))
     assert [one.file for one in read] == ["/boot", "/odd", entry.file]
     assert read[-1] == MountEntry(entry.spec, entry.file, "ext4", "defaults,nofail", 0, 2, 6)
+
+
+WORDS = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), min_size=1, max_size=12)
+
+
+@given(st.lists(st.tuples(WORDS, WORDS, st.booleans()), max_size=5), st.binary(max_size=200))
+def test_any_entry_reads_back_and_any_fstab_is_kept(rows: list[tuple[str, str, bool]], before: bytes) -> None:
+    """Whatever the names are, the line reads back as the entry; whatever the file held, it starts with it still."""
+    entries = [
+        MountEntry(f"LABEL={label}", "/srv/" + "-".join(place.split("/")), "ext4", "ro" if ro else "rw", 0, 2)
+        for label, place, ro in rows
+    ]
+    kept = with_entries(before, entries)
+    assert kept.startswith(before)
+    added = parse_fstab(with_entries(b"# ours\n", entries))
+    assert [(one.spec, one.file, one.mntops) for one in added] == [(one.spec, one.file, one.mntops) for one in entries]
+    assert len(parse_fstab(kept)) == len(parse_fstab(before)) + len(entries)
 
 
 def test_fstab_is_kept_to_the_byte_and_added_to_once(tmp_path: Path) -> None:

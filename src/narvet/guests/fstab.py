@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from narvet.layout.facts import MountEntry
 
+_BLANKS = re.compile(rb"[ \t]+")  # nothing else separates fields
 _ESCAPE = re.compile(rb"\\([0-7]{3})")
 _ESCAPED = {sign: f"\\{ord(sign):03o}" for sign in " \t\n\\#"}
 
@@ -14,8 +15,8 @@ _ESCAPED = {sign: f"\\{ord(sign):03o}" for sign in " \t\n\\#"}
 def parse_fstab(content: bytes) -> tuple[MountEntry, ...]:
     """Return the entries of an fstab; comments, blank lines and lines without a mount point are passed over."""
     entries = []
-    for number, line in enumerate(content.splitlines(), 1):
-        fields = line.split()
+    for number, line in enumerate(content.split(b"\n"), 1):
+        fields = _BLANKS.split(line.strip(b" \t\r"))
         if len(fields) < 2 or fields[0].startswith(b"#"):
             continue
         spec, file, kind, options, freq, passno, *_ = *map(_unescape, fields), *[""] * 4
