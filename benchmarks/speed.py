@@ -8,6 +8,7 @@ FOLDER holds the images; the default is in memory, where 64 TiB are a file like 
 from __future__ import annotations
 
 import os
+import random
 import statistics
 import subprocess
 import sys
@@ -18,12 +19,16 @@ from functools import partial
 from pathlib import Path
 from uuid import UUID
 
+from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
+from narvet.images import NAMES, image_format
+from narvet.images.chain import open_image
 from narvet.layout.facts import Facts, StoreFacts
 from narvet.layout.model import LaidDisk
 from narvet.layout.work_out import work_out
 from narvet.sheet.read import parse_sheet
-from narvet.units import GIB, TIB, show_binary
+from narvet.units import GIB, MIB, TIB, show_binary
+from narvet.work.recast import recast
 from narvet.work.steps import MakeImage
 
 RUNS = 7
@@ -101,6 +106,44 @@ def reviewing(folder: Path) -> None:
         print(f"| {count} | {took:.2f} s | {show_binary(peak)} | {1000 * took / count:.2f} ms |")
 
 
+def recasting(folder: Path) -> None:
+    """Print the table of a half-full disk recast to each format and read there at random, against plain copies."""
+    print("| to | recast in | copied in | ratio | 4 KiB read at random, each | from the raw file | ratio |")
+    print("|---|---:|---:|---:|---:|---:|---:|")
+    source, dice = folder / "half.raw", random.Random(1)
+    with source.open("wb") as file:
+        file.truncate(GIB)
+        for start in range(0, GIB, 64 * MIB):
+            file.seek(start)
+            file.write(dice.randbytes(32 * MIB))
+    copy = folder / "copy"
+    plain = timed(partial(copy_plainly, source, copy), partial(copy.unlink, missing_ok=True))
+    copy.unlink()
+    places = [dice.randrange(GIB // 4096) * 4096 for _ in range(20_000)]
+    floor = 0.0
+    for name in NAMES:
+        new = folder / f"new.{name}"
+        took = timed(partial(recast, source, new, image_format(name)), partial(new.unlink, missing_ok=True))
+        with open_image(new) as device:
+            each = timed(partial(read_at, device, places), int) / len(places)
+        floor = floor or each
+        row = (
+            f"{took:.2f} s",
+            f"{plain:.2f} s",
+            f"{took / plain:.1f}",
+            f"{each * 1e6:.1f} µs",
+            f"{floor * 1e6:.1f} µs",
+        )
+        print(f"| {name} | {' | '.join(row)} | {each / floor:.1f} |")
+        new.unlink()
+
+
+def read_at(device: BlockDevice, places: list[int]) -> None:
+    """Read 4 KiB at each place."""
+    for place in places:
+        device.read(place, 4096)
+
+
 def main() -> None:
     """Print the page."""
     base = sys.argv[1] if len(sys.argv) > 1 else "/dev/shm"  # noqa: S108
@@ -111,6 +154,8 @@ def main() -> None:
         reviewing(Path(name))  # first: a child's peak memory counts from this process' own
         print("\n## A thin disk with one ext4, written, against its stored bytes copied to a new sparse file\n")
         writing(Path(name))
+        print("\n## A half-full disk of 1 GiB, recast from raw\n")
+        recasting(Path(name))
 
 
 if __name__ == "__main__":
