@@ -39,12 +39,12 @@ PLAIN = Marks("##", "xx", "  ", "->")
 
 def console() -> Console:
     """Return the console for what was asked for, on standard output."""
-    return Console(theme=THEME, highlight=False, width=_width(), soft_wrap=False)
+    return Console(theme=THEME, highlight=False, markup=False, emoji=False, width=_width())
 
 
 def message_console() -> Console:
     """Return the console for messages and progress, on standard error."""
-    return Console(theme=THEME, highlight=False, stderr=True)
+    return Console(theme=THEME, highlight=False, markup=False, emoji=False, stderr=True)
 
 
 def marks() -> Marks:
