@@ -10,7 +10,7 @@ endif
 # What the tests' real judges need: a hypervisor, and what a small guest is put together from.
 PACKAGES = busybox-static cpio gcc kmod libc6-dev mount qemu-system-x86 util-linux xz-utils
 
-.PHONY: demo test check packages screenshots speed clean
+.PHONY: demo test check packages screenshots schema speed clean
 
 demo: $(VENV)/ready
 	$(BIN)/narvet demo $(DEMO)
@@ -37,6 +37,9 @@ packages:
 
 screenshots: $(VENV)/ready
 	docs/screenshots/take $(BIN)
+
+schema: $(VENV)/ready
+	$(BIN)/python -c "import json; from narvet.sheet.model import schema; print(json.dumps(schema(), indent=2))" > docs/sheet.schema.json
 
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md
