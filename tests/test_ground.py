@@ -80,12 +80,18 @@ def test_declarations_and_tables_are_checked() -> None:
         Sample.table(2, count=np.array([1, 65536]))
 
 
-@given(st.lists(st.binary(min_size=12, max_size=12), min_size=1, max_size=9), st.integers(0, 0xFFFFFFFF))
-def test_checksums_of_rows_are_those_of_each(rows: list[bytes], seed: int) -> None:
+@given(st.lists(st.tuples(st.binary(min_size=12, max_size=12), st.integers(0, 0xFFFFFFFF)), min_size=1, max_size=9))
+def test_checksums_of_rows_are_those_of_each(pairs: list[tuple[bytes, int]]) -> None:
+    rows, seeds = [row for row, _ in pairs], [seed for _, seed in pairs]
+    expected = [crc32c.crc32c(row, seed ^ 0xFFFFFFFF) ^ 0xFFFFFFFF for row, seed in pairs]
     table = np.frombuffer(b"".join(rows), dtype="V12")
-    expected = [crc32c.crc32c(row, seed ^ 0xFFFFFFFF) ^ 0xFFFFFFFF for row in rows]
-    assert crc32c_rows(np.full(len(rows), seed, dtype=np.uint32), table).tolist() == expected
-    assert [crc32c_raw(seed, row) for row in rows] == expected
+    assert crc32c_rows(np.array(seeds, dtype=np.uint32), table).tolist() == expected
+    numbers = np.arange(70_000, dtype="<u4")
+    some = crc32c_rows(np.full(70_000, seeds[0], dtype=np.uint32), numbers)
+    assert [int(some[n]) for n in (0, 1, 65_536, 69_999)] == [
+        crc32c_raw(seeds[0], int(n).to_bytes(4, "little")) for n in (0, 1, 65_536, 69_999)
+    ]
+    assert [crc32c_raw(seed, row) for row, seed in pairs] == expected
 
 
 def test_known_checksum() -> None:

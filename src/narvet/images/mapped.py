@@ -180,12 +180,11 @@ class MappedDevice:
         first, last = align_up(offset, block), end if end == self._size else end // block * block
         if first < last:
             self._map.zero(first // block, -(-(last - first) // block))
-        for run, inside, held in list(self._runs(offset, length)):
+        for run, _, held in list(self._runs(offset, length)):
             covered = run.kind is Kind.ZERO or (run.kind is Kind.HOLE and self._base is None)
             if not covered:
                 self._write_zeros(offset, held)
             offset += held
-            del inside
 
     def _write_zeros(self, offset: int, length: int) -> None:
         blank = memoryview(bytes(min(length, 1 << 20)))
@@ -196,14 +195,13 @@ class MappedDevice:
         """Yield the runs that may hold data, in this image or in its base."""
         end = self._size if end is None else min(end, self._size)
         offset = start
-        for run, inside, held in self._runs(start, max(end - start, 0)):
+        for run, _, held in self._runs(start, max(end - start, 0)):
             if run.kind is Kind.HOLE:
                 if self._base is not None:
                     yield from self._base.extents(offset, offset + held)
             elif run.kind is not Kind.ZERO:
                 yield Extent(offset, held)
             offset += held
-            del inside
 
     def own_extents(self) -> Iterator[tuple[Extent, bool]]:
         """Yield the runs that this image itself decides, and whether they read as zeros: what a base lacks."""

@@ -134,8 +134,10 @@ def _descriptors(
 
 def descriptor_checksums(table: NDArray[Any], seed: int, first: int = 0) -> NDArray[Any]:
     """Return the checksums of the descriptors of groups `first` and on, shape (n,), as 16 bits."""
-    blank = table.copy()
-    blank["bg_checksum"] = 0
+    blank = table
+    if table["bg_checksum"].any():
+        blank = table.copy()
+        blank["bg_checksum"] = 0
     numbers = np.arange(first, first + len(table), dtype="<u4")
     seeds = crc32c_rows(np.full(len(table), seed, dtype=np.uint32), numbers)
     return crc32c_rows(seeds, blank) & 0xFFFF
