@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 _ALL = 0xFFFFFFFF
+_FEW = 4096  # rows for which going through them is faster than making tables
 
 
 def crc32(data: bytes) -> int:
@@ -19,7 +20,7 @@ def crc32(data: bytes) -> int:
     return zlib.crc32(data)
 
 
-def crc32c_raw(seed: int, data: bytes) -> int:
+def crc32c_raw(seed: int, data: bytes | memoryview) -> int:
     """Return the Castagnoli CRC of `data` from the register state `seed`, without the final inversion."""
     return _crc32c.crc32c(data, seed ^ _ALL) ^ _ALL
 
@@ -41,6 +42,10 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
     """
     import numpy as np
 
+    if len(rows) < _FEW:
+        data, size = memoryview(rows.tobytes()), rows.dtype.itemsize
+        each = (crc32c_raw(seed, data[size * n : size * (n + 1)]) for n, seed in enumerate(seeds.tolist()))
+        return np.fromiter(each, dtype=np.uint32, count=len(rows))
     words = np.ascontiguousarray(rows).view("<u2").reshape(len(rows), -1)
     length = 2 * words.shape[1]
     states = np.ascontiguousarray(seeds, dtype="<u4").view("<u2").reshape(len(rows), 2)
