@@ -122,6 +122,7 @@ def _run(*command: str, folder: Path) -> str:
 
 def _build(folder: Path, made: Path) -> None:
     """Unpack the kernel's package and put an initramfs together from its modules and a static shell."""
+    _run("apt-get", "update", "-q", folder=folder)  # a new machine has no lists, or old ones
     depends = _run("apt-cache", "depends", KERNEL_PACKAGE, folder=folder)
     package = next(line.split()[-1] for line in depends.splitlines() if "Depends: linux-image" in line)
     _run("apt-get", "download", package, folder=folder)
