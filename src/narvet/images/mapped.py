@@ -14,6 +14,7 @@ import numpy as np
 
 from narvet.block.contract import BlockDevice, Extent, check_read, check_write
 from narvet.block.file import FileDevice
+from narvet.images.files import allocated
 from narvet.units import align_up
 
 
@@ -214,6 +215,28 @@ class MappedDevice:
     def flush(self) -> None:
         """Return when everything written is on stable storage."""
         self._map.flush()
+
+
+def all_stored(blocks: BlockMap, size: int) -> bool:
+    """Return whether every block of a disk of `size` bytes has its place: it is full. Stops at the first without."""
+    index, count = 0, -(-size // blocks.block)
+    while index < count:
+        run = blocks.run(index, count - index)
+        if run.kind is not Kind.DATA:
+            return False
+        index += run.blocks
+    return bool(count)
+
+
+def allocate_all(blocks: BlockMap, file: FileDevice, size: int) -> None:
+    """Give every block of a new image its place, and the file all of its bytes."""
+    index, count = 0, -(-size // blocks.block)
+    while index < count:
+        part = blocks.most(index, count - index)
+        blocks.allocate(index, part)
+        index += part
+    blocks.flush()
+    allocated(file, file.size)
 
 
 def stored_run(places: np.ndarray, block: int) -> int:

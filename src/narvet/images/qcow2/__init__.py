@@ -15,8 +15,8 @@ from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
 from narvet.errors import ImageError, UnsupportedError
 from narvet.images.contract import ImageFacts, Making
-from narvet.images.files import allocated, existing, new_file, stored
-from narvet.images.mapped import Kind, MappedDevice
+from narvet.images.files import existing, new_file, stored
+from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.qcow2.clusters import REFCOUNT_ORDER, Clusters
 from narvet.images.qcow2.records import (
     CORRUPT,
@@ -80,9 +80,7 @@ class Qcow2:
             clusters.refcounts.raise_first(file.size // cluster)
             device = MappedDevice(file, clusters, making.size, making.sector)
             if making.space == "full" and making.base is None:
-                _allocate_all(clusters, making.size)
-                clusters.flush()
-                allocated(file, file.size)
+                allocate_all(clusters, file, making.size)
             yield device
             clusters.flush()
 
@@ -112,7 +110,7 @@ class Qcow2:
             extensions = _extensions(file, header)
             base = _base(file, header, path)
             clusters = Clusters(file, header)
-            full = _all_stored(clusters, header)
+            full = all_stored(clusters, header.disk_size)
         return ImageFacts(
             format="qcow2",
             space="full" if full and base is None else "thin",
@@ -173,14 +171,6 @@ def _table_clusters(total: int, cluster: int) -> int:
 
 def _extension(kind: int, data: bytes) -> bytes:
     return Extension(kind=kind, length=len(data)).encode() + data.ljust(align_up(len(data), 8), b"\0")
-
-
-def _allocate_all(clusters: Clusters, size: int) -> None:
-    index, count = 0, -(-size // clusters.block)
-    while index < count:
-        part = clusters.most(index, count - index)
-        clusters.allocate(index, part)
-        index += part
 
 
 def _read_header(file: FileDevice) -> Header | None:
@@ -257,14 +247,3 @@ def _base(file: FileDevice, header: Header, path: Path) -> str | None:
     if not name or "\0" in name:
         raise ImageError("the image is a child, but the name of its base cannot be read")
     return str(path.parent / name)
-
-
-def _all_stored(clusters: Clusters, header: Header) -> bool:
-    """Return whether every cluster has its place: the image is full. Stops at the first that has not."""
-    index, count = 0, -(-header.disk_size // clusters.block)
-    while index < count:
-        run = clusters.run(index, count - index)
-        if run.kind is not Kind.DATA:
-            return False
-        index += run.blocks
-    return bool(count)

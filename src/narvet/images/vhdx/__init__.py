@@ -18,8 +18,8 @@ from narvet.checksums import crc32c
 from narvet.errors import ImageError, UnsupportedError
 from narvet.identity import derive
 from narvet.images.contract import Base, ImageFacts, Making
-from narvet.images.files import allocated, existing, new_file, stored
-from narvet.images.mapped import Kind, MappedDevice
+from narvet.images.files import existing, new_file, stored
+from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.vhdx import records as r
 from narvet.images.vhdx.blocks import Blocks, signed
 from narvet.images.vhdx.log import pending
@@ -80,13 +80,7 @@ class Vhdx:
             header = _write_head(file, making, block)
             blocks = Blocks(file, header, _BAT, block, making.sector, fresh=True)
             if making.space == "full" and making.base is None:
-                index, count = 0, -(-making.size // block)
-                while index < count:
-                    part = blocks.most(index, count - index)
-                    blocks.allocate(index, part)
-                    index += part
-                blocks.flush()
-                allocated(file, file.size)
+                allocate_all(blocks, file, making.size)
             yield MappedDevice(file, blocks, making.size, making.sector)
             blocks.flush()
 
@@ -125,7 +119,7 @@ class Vhdx:
             source = Replayed(file, changes, length) if changes else file
             image = _image(source, header)
             blocks = Blocks(source, header, image.bat, image.block, image.sector)
-            full = _all_stored(blocks, -(-image.size // image.block))
+            full = all_stored(blocks, image.size)
         base = _base_path(image.locator, path) if image.locator is not None else None
         return ImageFacts(
             format="vhdx",
@@ -326,13 +320,3 @@ def _base_path(locator: dict[str, str], path: Path) -> str:
     if not found:
         raise ImageError("the VHDX is a child, but names no base")
     return next((text for text in found if Path(text).exists()), found[0])
-
-
-def _all_stored(blocks: Blocks, count: int) -> bool:
-    index = 0
-    while index < count:
-        run = blocks.run(index, count - index)
-        if run.kind is not Kind.DATA:
-            return False
-        index += run.blocks
-    return True

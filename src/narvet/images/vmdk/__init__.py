@@ -21,8 +21,8 @@ from narvet.block.zeros import Zeros
 from narvet.checksums import crc32
 from narvet.errors import ImageError, UnsupportedError
 from narvet.images.contract import ImageFacts, Making
-from narvet.images.files import allocated, existing, new_file, stored
-from narvet.images.mapped import Kind, MappedDevice
+from narvet.images.files import existing, new_file, stored
+from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.vmdk.descriptor import LARGEST, ExtentLine, parse, text_of
 from narvet.images.vmdk.descriptor import Descriptor as Text
 from narvet.images.vmdk.grains import Grains, sparse_header
@@ -69,13 +69,7 @@ class Vmdk:
             header = _write_head(file, making, path)
             grains = Grains(file, header, lambda: None)
             if making.space == "full" and making.base is None:
-                index, count = 0, -(-making.size // grains.block)
-                while index < count:
-                    part = grains.most(index, count - index)
-                    grains.allocate(index, part)
-                    index += part
-                grains.flush()
-                allocated(file, file.size)
+                allocate_all(grains, file, making.size)
             yield MappedDevice(file, grains, making.size, SECTOR)
             grains.flush()
 
@@ -111,7 +105,7 @@ class Vmdk:
             header = sparse_header(file)
             size = header.capacity * SECTOR if header else sum(line.sectors for line in _usable(text)) * SECTOR
             grains = Grains(file, header) if header else None
-            full = _all_stored(grains, size) if grains else all(line.kind == "FLAT" for line in text.extents)
+            full = all_stored(grains, size) if grains else all(line.kind == "FLAT" for line in text.extents)
         names = [] if header else [path.parent / line.file for line in text.extents if line.file]
         base = text.base
         if base == "" or (base and "\0" in base):
@@ -230,13 +224,3 @@ def _renew(file: FileDevice, header: SparseHeader, text: Text) -> None:
     if place >= 0 and len(old) == len(new):
         file.write(start + place + 1, new)
         file.flush()
-
-
-def _all_stored(grains: Grains, size: int) -> bool:
-    index, count = 0, -(-size // grains.block)
-    while index < count:
-        run = grains.run(index, count - index)
-        if run.kind is not Kind.DATA:
-            return False
-        index += run.blocks
-    return bool(count)
