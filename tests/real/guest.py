@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 import subprocess
 import tempfile
@@ -48,6 +49,10 @@ int main(int count, char **words) {
 """
 
 
+# How many of its info lines on mounting and unmounting the kernel has left out, which it says as a warning.
+_LEFT_OUT = re.compile(r"EXT4-fs (un)?mount: \d+ callbacks suppressed")
+
+
 @dataclass(frozen=True)
 class Attached:
     """A disk at a position of the guest's SCSI controller."""
@@ -72,8 +77,9 @@ def boot(disks: list[Attached], script: str) -> str:
         text = script.encode()
         handed = Path(folder, "script")
         handed.write_bytes(text.ljust(-(-(len(text) + 1) // 512) * 512, b"\n"))
+        # One processor: a second one, emulated in a thread of its own, can run into the kernel patching its own code.
         command = [
-            "qemu-system-x86_64", "-accel", "tcg", "-smp", "2", "-m", "768", "-nodefaults", "-display", "none",
+            "qemu-system-x86_64", "-accel", "tcg", "-smp", "1", "-m", "768", "-nodefaults", "-display", "none",
             "-serial", "stdio", "-no-reboot", "-kernel", str(kernel), "-initrd", str(initramfs),
             "-append", "console=ttyS0 quiet panic=1", "-device", "virtio-scsi-pci,id=sc",
             "-drive", f"file={handed},format=raw,if=virtio,readonly=on",
@@ -96,7 +102,7 @@ def complaints(log: str, *names: str, passed_over: tuple[str, ...] = ()) -> list
     found = []
     for line in log.splitlines():
         level, bracket, text = line.partition(">")
-        if any(words in text for words in passed_over):
+        if _LEFT_OUT.search(text) or any(words in text for words in passed_over):
             continue
         if bracket and level[:1] == "<" and level[1:].isdigit() and int(level[1:]) & 7 <= 4:
             found += [text for name in names if name.lower() in text.lower()][:1]
