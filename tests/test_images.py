@@ -10,6 +10,7 @@ from uuid import UUID
 import pytest
 
 from narvet.block.contract import BlockDevice
+from narvet.block.files import partial_name
 from narvet.errors import NarvetError
 from narvet.images import NAMES, image_format
 from narvet.images.chain import identify, open_image
@@ -54,21 +55,23 @@ def check(device: BlockDevice, model: bytearray) -> None:
 
 
 @pytest.mark.parametrize("space", ["thin", "full"])
-@pytest.mark.parametrize("name", NAMES)
+@pytest.mark.parametrize(("name", "pieces"), [*((name, None) for name in NAMES), ("vmdk", 2 * MIB)])
 @pytest.mark.parametrize("seed", range(3))
-def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, space: str, seed: int) -> None:
+def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, pieces: int | None, space: str, seed: int) -> None:
     dice = random.Random(seed)
     kind = image_format(name)
     size = kind.fit(dice.randrange(3 * MIB, 9 * MIB) // 512 * 512)
     block = SMALL_BLOCKS[name] if seed else None
-    making = Making(size, 512, space, UUID(int=seed + 1), 1772409600, block)  # type: ignore[arg-type]
+    making = Making(size, 512, space, UUID(int=seed + 1), 1772409600, block, pieces=pieces)  # type: ignore[arg-type]
     path, model = tmp_path / "image", bytearray(size)
     with kind.create(path, making) as device:
         assert device.read(0, size) == model
     assert identify(path)[1].space == space
     assert identify(path)[1].allocated >= (size if space == "full" else 0)
     assert identify(path)[1].allocated <= kind.footprint(making, 0) + HOST
-    path.unlink()
+    for file in (path, *map(partial_name, kind.parts(path))):
+        assert file.stat().st_size <= (pieces or 1 << 60)
+        file.unlink()
     with kind.create(path, making) as device:
         work(device, model, dice, 60)
     for _ in range(4):

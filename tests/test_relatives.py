@@ -6,9 +6,10 @@ import os
 import random
 import shutil
 import signal
-import subprocess
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 from uuid import UUID
 
 import pytest
@@ -20,11 +21,22 @@ from narvet.images.contract import Making
 from narvet.tables.gpt import FORMAT
 from narvet.units import KIB, MIB
 from narvet.work.making import new_image
+from narvet.work.recast import making_for, recast
+from narvet.work.reclaim import reclaim
 from narvet.work.relatives import fold, make_child
-from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
+from tests.program import disk, facts, make_sheet, rules, run
 from tests.test_images import SMALL_BLOCKS, check, work
 
 PAIRS = (("vhd", "vhd"), ("vhdx", "vhdx"), ("vmdk", "vmdk"), ("qcow2", "qcow2"), ("raw", "qcow2"), ("vhdx", "qcow2"))
+
+
+WISHES = {
+    "thin": (),
+    "full": ("--space", "full"),
+    "pieces": ("--pieces", "3 MB"),
+    "flat": ("--pieces", "3 MB", "--space", "full"),
+    "packed": ("--packed",),
+}
 
 
 def content(path: Path) -> bytes:
@@ -43,14 +55,15 @@ def test_every_pair_of_formats_keeps_the_content(tmp_path: Path, source: str, ta
             device.write(dice.randrange(size - 70_000), dice.randbytes(dice.randrange(1, 70_000)))
         device.write(3 * MIB, bytes(MIB))
     expected = content(old)
-    for space in ("thin", "full"):
-        new = tmp_path / f"{space}{image_format(target).suffix}"
-        assert "the same" in run("recast", str(old), str(new), "--space", space, "--verify", status=0).stdout
+    for form in ("thin", "full", *(("pieces", "flat", "packed") if target == "vmdk" else ())):
+        new = tmp_path / f"{form}{image_format(target).suffix}"
+        assert "the same" in run("recast", str(old), str(new), *WISHES[form], "--verify", status=0).stdout
         found = identify(new)[1]
-        assert found.format == target and (found.space == "full" or space == "thin")
+        assert found.format == target and (found.space == "full" or form not in ("full", "flat"))
+        assert found.whole == (form in ("thin", "full"))
         assert content(new)[:size] == expected and not any(content(new)[size:])
     assert content(old) == expected
-    assert sorted(path.name[0] for path in tmp_path.iterdir()) == ["f", "o", "t"]
+    assert not list(tmp_path.glob(".*"))
 
 
 def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
@@ -68,6 +81,7 @@ def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
         (["--size", "3 TiB"], "holds disks of at most"),
         (["--block", "3 MiB"], "has no blocks of"),
         (["--size", "9"], "has no unit"),
+        (["--packed"], "kept in one file"),
     ):
         assert message in run("recast", str(old), str(tmp_path / "x.vhd"), *words, status=2).stderr
     assert "is there already" in run("recast", str(old), str(new), status=2).stderr
@@ -87,7 +101,7 @@ def test_random_branches_and_folds_equal_byte_arrays(tmp_path: Path, below: str,
     top, kept, kind = base, bytes(model), image_format(above)
     for turn in range(5):
         child = tmp_path / f"child{turn}{kind.suffix}"
-        with new_image(child) as partial:
+        with new_image(child, kind) as partial:
             make_child(top, partial, child, kind, SMALL_BLOCKS[above] if dice.random() < 0.5 else None)
         with open_image(child, writable=True) as device:
             check(device, model)
@@ -171,37 +185,80 @@ def test_killed_at_any_moment_the_disk_stays_the_same(tmp_path: Path, below: str
         for place in range(0, size - MIB, 2 * MIB):
             device.write(place, dice.randbytes(MIB))
     expected = content(child)
-    for turn in range(5):
+    for turn in range(12):
         folder = tmp_path / f"turn{turn}"
         shutil.copytree(kept, folder)
         if above == "qcow2":  # which knows its base by size and time of change
             stamp = base.stat()
             os.utime(folder / base.name, ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
         top = folder / child.name
-        for attempt in range(3):
-            process = subprocess.Popen(
-                [PROGRAM, "fold", str(top)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-            )
-            if attempt < 2:
-                time.sleep(0.2 + dice.random() * 0.25)
-                process.send_signal(signal.SIGKILL)
-            process.wait()
+        for _ in range(2):
+            killed(lambda: fold(top), dice.random() * 0.08)  # noqa: B023
             assert content(top if top.exists() else folder / base.name) == expected
-        assert not top.exists()
+        if top.exists():
+            fold(top)
+        assert content(folder / base.name) == expected
+        assert len(list(folder.iterdir())) == 1
+        shutil.rmtree(folder)
 
 
-def test_a_killed_recast_leaves_no_half_image(tmp_path: Path) -> None:
-    old, new, dice = tmp_path / "old.raw", tmp_path / "new.vhdx", random.Random(4)
-    with old.open("wb") as file:
-        for _ in range(40):
-            file.write(dice.randbytes(MIB))
-    for _ in range(8):
-        process = subprocess.Popen([PROGRAM, "recast", str(old), str(new)], stdout=subprocess.DEVNULL)
-        time.sleep(0.15 + dice.random() * 0.4)
-        process.send_signal(signal.SIGKILL)
-        process.wait()
+def killed(work: Callable[[], object], after: float) -> None:
+    """Do a piece of work in a process of its own, which is killed after some seconds."""
+    process = os.fork()
+    if not process:
+        try:
+            work()
+        finally:
+            os._exit(0)
+    time.sleep(after)
+    os.kill(process, signal.SIGKILL)
+    os.waitpid(process, 0)
+
+
+@pytest.mark.parametrize("form", ["thin", "pieces", "packed"])
+def test_a_killed_recast_leaves_no_half_image(tmp_path: Path, form: str) -> None:
+    """Killed at any moment, and begun again where that left it: a whole image, or none under its name."""
+    old, new, dice = tmp_path / "old.raw", tmp_path / "new.vmdk", random.Random(4)
+    old.write_bytes(b"".join(dice.randbytes(MIB) for _ in range(12)))
+    wishes: Any = {"thin": {}, "pieces": {"pieces": 3 * MIB}, "packed": {"packed": True}}[form]
+    kind = image_format("vmdk")
+
+    def work() -> None:
+        with new_image(new, kind) as partial:
+            recast(old, partial, kind, making_for(old, kind, new, **wishes))
+
+    whole = 0
+    for _ in range(30):
+        killed(work, dice.random() * 0.25)
         if new.exists():
-            assert content(new)[: old.stat().st_size] == old.read_bytes()
-            new.unlink()
-    run("recast", str(old), str(new), status=0)
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["new.vhdx", "old.raw"]
+            whole += 1
+            assert content(new) == old.read_bytes()
+            for file in (*kind.parts(new), new):
+                file.unlink()
+    work()
+    assert content(new) == old.read_bytes() and whole < 30
+    names = {path.name for path in (old, new, *kind.parts(new))}
+    assert {path.name for path in tmp_path.iterdir()} == names
+
+
+def test_a_killed_reclaim_leaves_the_old_image_or_the_new(tmp_path: Path) -> None:
+    path, dice, kind = tmp_path / "image.vhdx", random.Random(5), image_format("vhdx")
+    with kind.create(path, Making(30 * MIB, id=UUID(int=5), block=MIB)) as device:
+        for place in range(0, 30 * MIB, MIB):
+            device.write(place, dice.randbytes(MIB) if place % (3 * MIB) else bytes(MIB))
+    before, expected = path.read_bytes(), content(path)
+    smaller, start = 0, time.monotonic()
+    reclaim(path)
+    took = time.monotonic() - start
+    path.write_bytes(before)
+    for _ in range(30):
+        killed(lambda: reclaim(path), dice.random() * 1.5 * took)
+        assert content(path) == expected
+        if path.stat().st_size < len(before) - 9 * MIB:
+            smaller += 1
+            path.write_bytes(before)
+        else:
+            assert path.read_bytes() == before
+    assert 0 < smaller < 30
+    reclaim(path)
+    assert content(path) == expected and [file.name for file in tmp_path.iterdir()] == [path.name]

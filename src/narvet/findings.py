@@ -8,6 +8,7 @@ from typing import Literal
 Level = Literal["error", "warning", "note"]
 
 RULES: dict[str, str] = {
+    "base-in-use": "A disk of the sheet is the base of another, and would change under it.",
     "base-changed": "The base of a child is not the image the child was made from.",
     "bytes-not-known": "Nothing that Narvet can read lies on the disk.",
     "disk-too-small": "The disk cannot hold its partition table and the partitions asked for.",
@@ -17,6 +18,7 @@ RULES: dict[str, str] = {
     "filesystem-past-end": "A filesystem says it is larger than what it lies on.",
     "filesystem-too-large": "The filesystem cannot be as large as its partition.",
     "filesystem-too-small": "The partition is too small for its filesystem.",
+    "ids-twice": "Two disks of a guest carry the same ids, so that it cannot tell them apart.",
     "image-blank": "Nothing has been written to the image yet.",
     "image-cannot-be-read": "What lies where an image should be is not one that can be read.",
     "image-damaged": "An image breaks its format's specification, or uses what cannot be read yet.",
@@ -32,6 +34,7 @@ RULES: dict[str, str] = {
     "mount-point-twice": "Two filesystems of the sheet would be mounted at the same place.",
     "mount-points-nested": "One mount point lies inside another filesystem of the sheet.",
     "no-slot-left": "The guest's controllers have no free slot for the disk.",
+    "origin-unfit": "The image that a disk is to be a copy or a child of is missing or does not fit.",
     "owner-unknown": "The owner is not a user or group of the guest.",
     "partition-misaligned": "A partition does not start on a 4096-byte boundary, which makes writes slow.",
     "partition-past-end": "A partition ends after the last byte a partition may use.",

@@ -33,25 +33,29 @@ GROWN = ((40 * MIB, 600 * MIB), (GIB, 15 * GIB), (GIB + MIB, 300 * GIB), (2 * TI
 SMALL = 2 * MIB + 512
 HYPERVISOR_NAMES = {"vhd": "vpc"}  # as its own block drivers are called
 
-# One disk for every format, space and some block sizes, besides the example's; at position 20 and on.
+# One disk for every format, space and some block sizes and pieces, besides the example's; at position 20 and on.
 FORMATS = (
     ("raw", "full", ""),
     ("vhd", "thin", ""),
-    ("vhd", "thin", "512 KiB"),
+    ("vhd", "thin", 'block = "512 KiB"'),
     ("vhd", "full", ""),
     ("vhdx", "thin", ""),
-    ("vhdx", "thin", "32 MiB"),
+    ("vhdx", "thin", 'block = "32 MiB"'),
     ("vhdx", "full", ""),
     ("qcow2", "thin", ""),
-    ("qcow2", "thin", "4 KiB"),
-    ("qcow2", "full", "2 MiB"),
+    ("qcow2", "thin", 'block = "4 KiB"'),
+    ("qcow2", "full", 'block = "2 MiB"'),
     ("vmdk", "thin", ""),
-    ("vmdk", "thin", "8 KiB"),
+    ("vmdk", "thin", 'block = "8 KiB"'),
     ("vmdk", "full", ""),
+    ("vmdk", "thin", 'pieces = "40 MB"'),
+    ("vmdk", "full", 'pieces = "40 MB"'),
 )
 
 # Children the hypervisor knows, over bases that must stay as they are: (base, child).
 CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
+
+MADE = ("crashed.vhdx", "packed.vmdk")
 
 LOAD = """
 load() {
@@ -106,7 +110,7 @@ def _script(review: Any, formats: Any) -> str:
             f"check /g{number} g{number}",
             f'echo "g{number} shows $(stat -f -c "%S %b %f %a" /g{number})"; umount /g{number}',
         ]
-    for number in range(len(foreign.READ_BY_ALL) + 1):
+    for number in range(len(foreign.READ_BY_ALL) + len(MADE)):
         device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{60 + number}:0/device/block)"
         script.append(f'echo "foreign{number} read $(sha256sum {device})"')
     device = f"/dev/$(ls /sys/class/scsi_disk/0:0:{8 + len(GROWN)}:0/device/block)"
@@ -147,7 +151,7 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
     ]
     others = _foreign(folder / "foreign")
     disks += [
-        Attached(path, 60 + number, path.suffix[1:], kept=path.name in foreign.READ_BY_ALL)
+        Attached(path, 60 + number, path.suffix[1:], kept=path.name != "crashed.vhdx")
         for number, path in enumerate(others)
     ]
     bases = {asked["path"]: Path(asked["path"]).read_bytes() for asked in formats["disks"][len(FORMATS) :]}
@@ -175,7 +179,7 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
 
 
 def _foreign(folder: Path) -> list[Path]:
-    """Make the images that Narvet only reads, and one that a crash left with its log; return them."""
+    """Make the images that Narvet only reads, one that a crash left with its log, and a packed one; return them."""
     folder.mkdir()
     for name, make in foreign.READ_BY_ALL.items():
         make(folder / name, foreign.sample())
@@ -183,7 +187,8 @@ def _foreign(folder: Path) -> list[Path]:
         device.write(0, foreign.sample())
     place = (folder / "made.vhdx").read_bytes().index(foreign.sample()[:4096])
     foreign.vhdx_with_log(folder / "crashed.vhdx", folder / "made.vhdx", place + 4096, (b"from the log" * 700)[:8192])
-    return [folder / name for name in (*foreign.READ_BY_ALL, "crashed.vhdx")]
+    run("recast", str(folder / "small.qcow2"), str(folder / "packed.vmdk"), "--packed", status=0)
+    return [folder / name for name in (*foreign.READ_BY_ALL, *MADE)]
 
 
 def _used(path: str) -> Path:
@@ -194,8 +199,8 @@ def _used(path: str) -> Path:
 def _every_format(folder: Path) -> Path:
     """Write a sheet with a disk for each of FORMATS; return it."""
     disks = ""
-    for number, (name, space, block) in enumerate(FORMATS):
-        keys = f'size = "160 MiB"\nformat = "{name}"\nspace = "{space}"\n' + (f'block = "{block}"' if block else "")
+    for number, (name, space, more) in enumerate(FORMATS):
+        keys = f'size = "160 MiB"\nformat = "{name}"\nspace = "{space}"\n{more}'
         disks += disk(f"f{number}", keys, f'at = "/srv/f{number}"')
     for number, (name, _) in enumerate(CHILDREN, len(FORMATS)):
         disks += disk(f"f{number}", f'size = "160 MiB"\nformat = "{name}"', f'at = "/srv/f{number}"')
@@ -286,7 +291,7 @@ def _holds(image: Path, folder: Path, part: Any, sums: str) -> None:
 def test_guest_reads_what_others_wrote_as_narvet_does(booted: Boot) -> None:
     """The images that only our tests make are sound: the hypervisor reads the same bytes from them as Narvet."""
     folder = booted.sheet.parents[1] / "foreign"
-    for number, name in enumerate((*foreign.READ_BY_ALL, "crashed.vhdx")):
+    for number, name in enumerate((*foreign.READ_BY_ALL, *MADE)):
         with open_image(folder / name) as device:
             read = device.read(0, device.size)
         assert booted.said[f"foreign{number} read"].split()[0] == hashlib.sha256(read).hexdigest(), name

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from itertools import product
 from pathlib import Path
 from uuid import UUID
@@ -11,7 +12,11 @@ import pytest
 from narvet.block.file import FileDevice
 from narvet.filesystems.contract import Options, Purpose
 from narvet.filesystems.ext4 import FILESYSTEM
+from narvet.images import NAMES, image_format
+from narvet.images.chain import identify, open_image
+from narvet.images.files import stored
 from narvet.units import GIB, KIB, MIB, TIB
+from narvet.work.recast import data_runs
 from tests.program import facts, run
 from tests.real import load
 from tests.real.kernel import as_raw, mounted, quiet_log, shown
@@ -76,6 +81,38 @@ def test_large_ones(shared_memory: Path, size: int) -> None:
     with quiet_log(), mounted(image, shared_memory) as place:
         assert shown(place) == promised
         load.verify(load.fill(place, size, most=64 * MIB))
+
+
+def test_reclaims_what_was_deleted(tmp_path: Path) -> None:
+    """After use, deleting and reclaiming, an image of any format stores what is left, which is bit for bit the same."""
+    blank, used = tmp_path / "blank.raw", tmp_path / "used.raw"
+    written(blank, 200 * MIB, Options(uuid=UUID(int=9)))
+    shutil.copy(blank, used)
+    with mounted(used, tmp_path) as place:
+        made = load.fill(place, 9, most=120 * MIB)
+        load.delete_half(made)
+        kept = shown(place)["total"] - shown(place)["free"]
+    child = tmp_path / "child.qcow2"
+    run("branch", str(blank), str(child), "--block", "4 KiB", status=0)
+    with open_image(child, writable=True) as device, open_image(used) as source:
+        for offset, data in data_runs(source, source.extents()):
+            device.write(offset, data)
+    images = [tmp_path / f"image{image_format(name).suffix}" for name in NAMES]
+    for image in images:
+        run("recast", str(used), str(image), status=0)
+    for image in (*images, child):
+        known_as = identify(image)[1].id
+        told = facts("reclaim", str(image))
+        assert told["before"] > 100 * MIB and told["after"] < kept + 45 * MIB, (image, told)
+        assert stored(image) == told["after"] and identify(image)[1].id == known_as
+        copy = as_raw(image, tmp_path / "copy")
+        with quiet_log(), mounted(copy, tmp_path) as place:
+            load.verify({place / file.relative_to(tmp_path / "mount"): checksum for file, checksum in made.items()})
+            load.verify(load.fill(place / "lost+found", 10, most=MIB))
+    assert facts("reclaim", str(images[0]))["after"] == stored(images[0])
+    assert "is a child of it" in run("reclaim", str(blank), status=2).stderr
+    run("recast", str(used), str(tmp_path / "full.vhd"), "--space", "full", status=0)
+    assert facts("reclaim", str(tmp_path / "full.vhd"))["after"] < 160 * MIB
 
 
 def test_the_example(tmp_path: Path) -> None:

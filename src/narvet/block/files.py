@@ -19,6 +19,11 @@ def partial_name(path: Path) -> Path:
     return path.with_name(f".{path.name}{PARTIAL}")
 
 
+def real_name(path: Path) -> str:
+    """Return the name that the file at `path` has, or will have once it is published."""
+    return path.name[1 : -len(PARTIAL)] if path.name.endswith(PARTIAL) else path.name
+
+
 def sync_folder(folder: Path) -> None:
     """Return when the names in a folder are on stable storage; systems whose folders cannot be opened have no need."""
     try:
@@ -38,6 +43,15 @@ def sync_file(path: Path) -> None:
         os.fsync(file.fileno())
 
 
+def take_place(partial: Path, path: Path) -> None:
+    """Put a finished file in the place of an existing one, whose owner, mode and attributes it gets."""
+    _copy_owner(path, partial)
+    shutil.copystat(path, partial)
+    os.utime(partial)
+    partial.replace(path)
+    sync_folder(path.parent)
+
+
 def replace_content(path: Path, content: bytes) -> None:
     """Replace a file's content, or make the file; owner, mode and attributes of an existing one are kept."""
     partial = partial_name(path)
@@ -48,16 +62,14 @@ def replace_content(path: Path, content: bytes) -> None:
             file.flush()
             os.fsync(file.fileno())
         if path.exists():
-            _copy_owner(path, partial)
-            shutil.copystat(path, partial)
-            os.utime(partial)
+            take_place(partial, path)
         else:
             partial.chmod(0o644)
-        partial.replace(path)
+            partial.replace(path)
+            sync_folder(path.parent)
     except BaseException:
         partial.unlink(missing_ok=True)
         raise
-    sync_folder(path.parent)
 
 
 def _copy_owner(source: Path, copy: Path) -> None:

@@ -24,6 +24,6 @@ def command(base: Path, child: Path, kind: str | None, block: int | None) -> Non
     from narvet.work.relatives import make_child
 
     target = format_for(child, kind)
-    with new_image(child) as partial:
+    with new_image(child, target) as partial:
         make_child(base, partial, child, target, block)
     click.echo(f"{child}: {target.name}, a child of {base}")

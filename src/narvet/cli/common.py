@@ -35,6 +35,11 @@ FORMAT = click.option(
     "--format", "kind", type=click.Choice(NAMES), help="Image format; otherwise the name's ending tells."
 )
 BLOCK = click.option("--block", type=SizeType(), help="The unit a thin image grows by; otherwise the format's choice.")
+SPACE = click.option(
+    "--space", type=click.Choice(["thin", "full"]), default="thin", help="Store what holds data, or everything."
+)
+PIECES = click.option("--pieces", type=SizeType(), help="vmdk: keep the image in files of at most this size.")
+PACKED = click.option("--packed", is_flag=True, help="vmdk: the compressed form for transport, only read afterwards.")
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
 
 

@@ -15,11 +15,13 @@ _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
     "review": "work a sheet out and show everything that would be made",
     "write": "make what a sheet asks for",
+    "make": "make one disk without a sheet",
     "survey": "show what is on images or devices, whoever made them",
     "confirm": "read everything back and compare it with the sheet",
     "recast": "write the same disk to an image in another format, or larger",
     "branch": "make a child that keeps only its differences from a base",
     "fold": "put a child's differences into its base",
+    "reclaim": "have a thin image give back what nothing in it uses",
     "entries": "show or install the entries that make mounts persist",
 }
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard

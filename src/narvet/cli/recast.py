@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from narvet.cli.common import BLOCK, FORMAT, SizeType
+from narvet.cli.common import BLOCK, FORMAT, PACKED, PIECES, SPACE, SizeType
 
 
 @click.command("recast")
@@ -14,14 +15,12 @@ from narvet.cli.common import BLOCK, FORMAT, SizeType
 @click.argument("new", type=click.Path(path_type=Path, readable=False))
 @FORMAT
 @BLOCK
-@click.option(
-    "--space", type=click.Choice(["thin", "full"]), default="thin", help="Store what holds data, or everything."
-)
+@SPACE
+@PIECES
+@PACKED
 @click.option("--size", type=SizeType(), help="Make the disk larger; its table's second copy moves to the new end.")
 @click.option("--verify", is_flag=True, help="Read both images afterwards and compare them.")
-def command(
-    image: Path, new: Path, kind: str | None, block: int | None, space: str, size: int | None, verify: bool
-) -> None:
+def command(image: Path, new: Path, kind: str | None, verify: bool, **wishes: Any) -> None:
     """Write the disk of IMAGE to NEW, an image in another format, thin or full, or larger.
 
     Only what holds data is copied. IMAGE stays as it is; a child is written out whole, with what its bases hold.
@@ -35,8 +34,9 @@ def command(
     from narvet.work.making import new_image
 
     target = format_for(new, kind)
-    with new_image(new) as partial, counting(str(new)) as count:
-        made = work.recast(image, partial, target, space=space, size=size, block=block, on_copied=count)  # type: ignore[arg-type]
+    made = work.making_for(image, target, new, **wishes)
+    with new_image(new, target) as partial, counting(str(new)) as count:
+        work.recast(image, partial, target, made, count)
         if verify:
             work.verify(image, partial, target, made, count)
     click.echo(

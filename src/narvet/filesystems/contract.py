@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal, Protocol, TypeVar
 from uuid import UUID
 
-from narvet.block.contract import BlockDevice
+from narvet.block.contract import BlockDevice, Extent
 from narvet.errors import NarvetError
 from narvet.findings import Finding
 
@@ -109,3 +110,6 @@ class Filesystem(Protocol[GeometryT]):
 
     def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
         """Return what is found, None if it is not this filesystem; findings tell of damage."""
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""

@@ -6,9 +6,12 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from tempfile import TemporaryFile
+from typing import BinaryIO, cast
 
 from narvet.block.file import FileDevice
 
+_OTHER_FILES = 256  # open besides the pieces of an image
 _STORED_UNIT = 512  # POSIX: st_blocks counts units of 512 bytes
 
 
@@ -35,6 +38,29 @@ def allocated(file: FileDevice, size: int) -> None:
     blank = memoryview(bytes(1 << 20))
     for done in range(0, size, len(blank)):
         file.write(done, blank[: size - done])
+
+
+def many_files(count: int) -> None:
+    """Let this process have so many files open at once, as far as the system allows."""
+    try:
+        import resource
+    except ImportError:
+        return
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = count + _OTHER_FILES
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        resource.setrlimit(
+            resource.RLIMIT_NOFILE, (wanted if hard == resource.RLIM_INFINITY else min(wanted, hard), hard)
+        )
+
+
+@contextmanager
+def scratch(folder: Path, size: int, sector: int) -> Iterator[FileDevice]:
+    """Yield a file of `size` zeros without a name, gone when the context is left."""
+    with TemporaryFile(dir=folder, buffering=0) as file:
+        device = FileDevice(cast(BinaryIO, file), sector)
+        device.resize(size)
+        yield device
 
 
 def stored(path: Path) -> int:

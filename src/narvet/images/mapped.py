@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterator
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -72,6 +72,14 @@ class BlockMap(Protocol):
 
     def flush(self) -> None:
         """Put everything on stable storage, data before what points at it."""
+
+
+@runtime_checkable
+class Layered(Protocol):
+    """A device that tells what it decides itself from what its base does."""
+
+    def own_extents(self) -> Iterator[tuple[Extent, bool]]:
+        """Yield the runs that the image itself decides, and whether they read as zeros: what a base lacks."""
 
 
 class MappedDevice:

@@ -11,12 +11,12 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
-from narvet.images.contract import ImageFacts, Making, Space
+from narvet.images.contract import ImageFacts, InOneFile, Making, Space
 from narvet.images.files import allocated, existing, new_file, stored
 from narvet.units import LARGEST
 
 
-class Raw:
+class Raw(InOneFile):
     """The format behind `format = "raw"`."""
 
     name = "raw"

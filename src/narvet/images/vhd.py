@@ -18,7 +18,7 @@ from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
 from narvet.block.window import Window
 from narvet.errors import ImageError
-from narvet.images.contract import ImageFacts, Making
+from narvet.images.contract import ImageFacts, InOneFile, Making
 from narvet.images.files import allocated, existing, new_file, stored
 from narvet.images.mapped import Kind, MappedDevice, Run, same_run
 from narvet.images.pages import Pages
@@ -122,7 +122,7 @@ def _summed(record: Footer | DynamicHeader) -> int:
     return ~sum(record.but(checksum=0).encode()) & 0xFFFFFFFF
 
 
-class Vhd:
+class Vhd(InOneFile):
     """The format behind `format = "vhd"`."""
 
     name = "vhd"
@@ -198,7 +198,15 @@ class Vhd:
             taken, link = stored(path), str(footer.unique_id)
             if footer.disk_type == FIXED:
                 space = "full" if taken >= footer.current_size else "thin"
-                return ImageFacts("vhd", space, footer.current_size, SECTOR, taken, link=link)  # type: ignore[arg-type]
+                return ImageFacts(
+                    "vhd",
+                    space,  # type: ignore[arg-type]
+                    footer.current_size,
+                    SECTOR,
+                    taken,
+                    id=footer.unique_id,
+                    link=link,
+                )
             header = _read_header(file, footer)
             base = _base_path(file, header, path) if footer.disk_type == CHILD else None
             parent = str(header.parent_unique_id) if base else ""
@@ -209,10 +217,11 @@ class Vhd:
                 SECTOR,
                 taken,
                 header.block_size,
-                link,
-                base,
-                parent,
-                "vhd" if base else "",
+                footer.unique_id,
+                link=link,
+                base=base,
+                base_link=parent,
+                base_format="vhd" if base else "",
             )
 
 

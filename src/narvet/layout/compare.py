@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from narvet.layout.facts import Facts, PartitionFound, Survey
+from narvet.layout.facts import Facts, OriginFacts, PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
 
@@ -20,12 +20,26 @@ class Difference:
     lasting: bool = True
 
 
-def is_ours(disk: LaidDisk, found: Survey) -> bool:
-    """Return whether an image carries the id that this sheet gives the disk: it was made for it, at whatever size."""
+def is_ours(disk: LaidDisk, origin: OriginFacts | None, found: Survey) -> bool:
+    """Return whether an image carries the id that this sheet gives the disk: it was made for it, at whatever size.
+
+    A copy carries the ids of its origin, and a child names it. Once the origin of a copy is gone, nothing tells.
+    """
+    if origin is not None:
+        return origin.is_base if disk.origin and disk.origin.how == "child" else _is_copy(origin, found)
     if disk.table != "none":
         return found.table_id == disk.table_id
     kept = [part.filesystem.uuid for part in found.partitions if part.filesystem]
     return bool(disk.partitions) and disk.partitions[0].uuid in kept
+
+
+def _is_copy(origin: OriginFacts, found: Survey) -> bool:
+    if origin.survey is None or found.table_id or origin.survey.table_id:
+        return origin.survey is None or found.table_id == origin.survey.table_id
+    kept, there = (
+        [part.filesystem.uuid for part in one.partitions if part.filesystem] for one in (found, origin.survey)
+    )
+    return kept == there
 
 
 def compare(disk: LaidDisk, found: Survey | None) -> tuple[Difference, ...]:
@@ -63,6 +77,8 @@ def _differences(disk: LaidDisk, found: Survey, where: str) -> Iterator[Differen
     for finding in found.findings:
         if finding.level == "error":
             yield Difference(finding.where, "sound", finding.message)
+    if disk.origin is not None:
+        return
     there = {part.place.number: part for part in found.partitions}
     for part in disk.partitions:
         place = f"{where}.partition {part.number}"

@@ -10,7 +10,7 @@ from narvet.filesystems.contract import Options, UnfitError
 from narvet.findings import Finding
 from narvet.identity import derive
 from narvet.images import image_format
-from narvet.images.contract import ImageFormat, Making
+from narvet.images.contract import ImageFormat, Making, misfits
 from narvet.layout.facts import Facts, RootFacts
 from narvet.layout.model import LaidDisk, LaidPartition, Piece
 from narvet.layout.place import PartSize, Place, disk_size_for, pieces, place
@@ -18,7 +18,7 @@ from narvet.layout.usable import smallest_size
 from narvet.sheet.model import DiskForm, PartitionForm, Sheet
 from narvet.tables import table_format
 from narvet.tables.contract import Bounds, Reserved, TableFormat, check_alignment
-from narvet.units import align_up, show_binary, show_both
+from narvet.units import align_up, show_both
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 _LARGEST_ID = (1 << 32) - 2  # the largest user or group number; the next means "no one"
@@ -61,7 +61,14 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
         _partition(sheet, name, one, spot, table, system, found) for one, spot in zip(asked, places, strict=True)
     )
     making = Making(
-        size, form.sector, form.space, derive(sheet.identity, "disk", name, "image"), sheet.dated, form.block
+        size=size,
+        sector=form.sector,
+        space=form.space,
+        id=derive(sheet.identity, "disk", name, "image"),
+        made=sheet.dated,
+        block=form.block,
+        pieces=form.pieces,
+        packed=form.packed,
     )
     found += _format_checks(image_format(form.format), making, where)
     written = sum(run.size for run in reserved) + sum(part.footprint for part in partitions)
@@ -263,22 +270,5 @@ def _pieces(size: int, reserved: tuple[Reserved, ...], parts: tuple[LaidPartitio
 
 def _format_checks(kind: ImageFormat, making: Making, where: str) -> Iterator[Finding]:
     """Yield what the image format does not allow."""
-    if making.size > kind.most:
-        yield Finding(
-            "size-over-format", "error", f"{where}.size",
-            f"{kind.name} holds disks of at most {show_both(kind.most)}, not {show_both(making.size)}",
-            "choose another format, or spread the data over more disks",
-        )  # fmt: skip
-    if making.sector not in kind.sectors:
-        known = " or ".join(str(sector) for sector in kind.sectors)
-        yield Finding(
-            "size-over-format", "error", f"{where}.sector",
-            f"{kind.name} has sectors of {known} bytes, not of {making.sector}", "choose those, or another format",
-        )  # fmt: skip
-    if making.block is not None and making.block not in kind.blocks():
-        known = ", ".join(show_binary(block) for block in kind.blocks()) or "none"
-        yield Finding(
-            "size-over-format", "error", f"{where}.block",
-            f"{kind.name} has no blocks of {show_binary(making.block)}; it has {known}",
-            "choose one of those, or leave block out",
-        )  # fmt: skip
+    for misfit in misfits(kind, making):
+        yield Finding("size-over-format", "error", f"{where}.{misfit.key}", misfit.message, misfit.remedy)

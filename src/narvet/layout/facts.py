@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
+from narvet.images.contract import Base
 from narvet.tables.contract import Partition
 
 
@@ -86,9 +87,30 @@ class RootFacts:
 
 
 @dataclass(frozen=True)
+class OriginFacts:
+    """The image that a disk starts as a copy of, or is a child of; `problem` says why it cannot be used.
+
+    `data` is the bytes it may hold data in, `base` what a child records of it, `disk` the sheet's disk that it is, and
+    `is_base` tells whether the disk's existing image is a child of it.
+    """
+
+    path: str
+    survey: Survey | None = None
+    data: int = 0
+    base: Base | None = None
+    disk: str | None = None
+    is_base: bool = False
+    problem: str = ""
+
+
+@dataclass(frozen=True)
 class Facts:
-    """All facts for one sheet, by name of store, of disk (only those whose image exists) and of guest."""
+    """All facts for one sheet, by name of store, of disk (only those whose image exists) and of guest.
+
+    `origins` has the disks that are copies or children.
+    """
 
     stores: Mapping[str, StoreFacts] = field(default_factory=dict)
     images: Mapping[str, Survey] = field(default_factory=dict)
     roots: Mapping[str, RootFacts] = field(default_factory=dict)
+    origins: Mapping[str, OriginFacts] = field(default_factory=dict)

@@ -56,8 +56,19 @@ class Piece:
 
 
 @dataclass(frozen=True)
+class Origin:
+    """The image at `path`, which a disk starts as a copy of, or is a child of."""
+
+    how: Literal["copy", "child"]
+    path: str
+
+
+@dataclass(frozen=True)
 class LaidDisk:
-    """A disk worked out; `path` is where its image is kept, `pieces` cover it from the first byte to the last."""
+    """A disk worked out; `path` is where its image is kept, `pieces` cover it from the first byte to the last.
+
+    With an `origin`, the partitions are those found there.
+    """
 
     name: str
     guest: str
@@ -72,6 +83,7 @@ class LaidDisk:
     pieces: tuple[Piece, ...]
     stores_now: int
     state: State = "to make"
+    origin: Origin | None = None
 
     @property
     def size(self) -> int:

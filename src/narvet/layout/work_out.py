@@ -11,6 +11,7 @@ from narvet.layout.disks import lay_disk
 from narvet.layout.facts import Facts, Survey
 from narvet.layout.model import LaidDisk, Layout
 from narvet.layout.mounts import check_mounts, entries_of
+from narvet.layout.origins import check_origins, lay_origin
 from narvet.layout.rooms import lay_stores
 from narvet.layout.slots import assign_slots
 from narvet.sheet.model import Sheet
@@ -23,17 +24,19 @@ def work_out(sheet: Sheet, facts: Facts) -> Layout:
     slots, found = assign_slots(sheet)
     disks: list[LaidDisk] = []
     for name, form in sheet.disk.items():
-        disk, said = lay_disk(sheet, name, form, facts, slots[name])
+        lay = lay_disk if form.copy_of is form.base is None else lay_origin
+        disk, said = lay(sheet, name, form, facts, slots[name])
         found += said
         found += _zone_check(sheet, disk)
         if name in facts.images:
-            disk = _with_state(disk, facts.images[name], found)
+            disk = _with_state(disk, facts, found)
         disks.append(disk)
     stores, said = lay_stores(sheet, disks, facts)
     found += said
     for name in sheet.guest:
         found += facts.roots[name].findings if name in facts.roots else ()
     found += check_mounts(disks, facts)
+    found += check_origins(disks, facts)
     return Layout(
         title=sheet.title,
         disks=tuple(disks),
@@ -54,9 +57,10 @@ def _zone_check(sheet: Sheet, disk: LaidDisk) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _with_state(disk: LaidDisk, image: Survey, found: list[Finding]) -> LaidDisk:
+def _with_state(disk: LaidDisk, facts: Facts, found: list[Finding]) -> LaidDisk:
     """Return the disk with what its existing image makes of it: as asked, or in the way."""
-    if not is_ours(disk, image):
+    image = facts.images[disk.name]
+    if not is_ours(disk, facts.origins.get(disk.name), image):
         found.append(_in_the_way(disk, image))
         return replace(disk, state="in the way")
     differences = [difference for difference in compare(disk, image) if difference.lasting]

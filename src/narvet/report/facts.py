@@ -27,6 +27,11 @@ def review_facts(layout: Layout) -> dict[str, Any]:
     }
 
 
+def made_facts(layout: Layout) -> dict[str, Any]:
+    """Return what `make --json` prints: the one disk, and the findings."""
+    return {"disk": _disk(layout.disks[0]), "findings": finding_facts(layout.findings)}
+
+
 def entry_facts(layout: Layout) -> dict[str, list[str]]:
     """Return each guest's lines of fstab."""
     return {guest: [fstab_line(entry) for entry in entries] for guest, entries in layout.entries.items()}
@@ -75,6 +80,7 @@ def _disk(disk: LaidDisk) -> dict[str, Any]:
         "space": disk.space,
         "size": disk.size,
         "sector": disk.sector,
+        "origin": asdict(disk.origin) if disk.origin else None,
         "slot": disk.slot,
         "table": disk.table,
         "table_id": disk.table_id,

@@ -118,11 +118,22 @@ def _available(disk: LaidDisk) -> int:
 
 
 def _disk(disk: LaidDisk, marks: Marks) -> RenderableType:
+    place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
+    if disk.origin is not None:
+        place += f"; a {disk.origin.how} of {disk.origin.path}"
+    return _core(disk, disk.name, place, marks)
+
+
+def made(disk: LaidDisk, marks: Marks) -> RenderableType:
+    """Return a disk that was made without a sheet."""
+    return _core(disk, disk.path, "made", marks)
+
+
+def _core(disk: LaidDisk, name: str, place: str, marks: Marks) -> RenderableType:
     head = Text.assemble(
-        (disk.name, "name"),
+        (name, "name"),
         f"  {show_both(disk.size)}, {disk.format}, {disk.space}; {disk.table_name}, sectors of {disk.sector} B",
     )
-    place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
     by_number = {part.number: part for part in disk.partitions}
     rows = [_row(piece, by_number, marks) for piece in disk.pieces]
     shown = [_shows(part) for part in disk.partitions if part.shows]

@@ -212,6 +212,10 @@ class DiskForm(Form):
     format: Annotated[str, *_one_of(FORMATS)] = FORMATS[0]
     space: Space = "thin"
     block: Size | None = None
+    pieces: Size | None = None
+    packed: bool = False
+    copy_of: Annotated[str, Field(min_length=1)] | None = None
+    base: Annotated[str, Field(min_length=1)] | None = None
     slot: SlotKey | None = None
     table: Annotated[str, *_one_of((*TABLES, "none"))] = TABLES[0]
     align: Size = MIB
@@ -222,13 +226,25 @@ class DiskForm(Form):
     def _agrees(self) -> DiskForm:
         if self.align % self.sector:
             raise ValueError(f"align is {self.align} bytes, which are not whole sectors of {self.sector}")
-        if self.table == "none" and len(self.partition) != 1:
+        if self.table == "none" and self.copy_of is self.base is None and len(self.partition) != 1:
             raise ValueError('a disk with table = "none" has exactly one partition: its filesystem')
+        if self.copy_of is not None or self.base is not None:
+            self._brought()
+            return self
         open_ended = sum(part.size == "rest" or part.size is part.usable is None for part in self.partition)
         if open_ended > 1:
             raise ValueError("more than one partition takes the rest; give all but one a size")
         self._sized(open_ended)
         return self
+
+    def _brought(self) -> None:
+        key = "copy_of" if self.base is None else "base"
+        clashing = {"partition", "table", "usable", "sector", "align"} | (
+            {"copy_of", "size"} if key == "base" else set()
+        )
+        given = sorted(clashing & self.model_fields_set)
+        if given:
+            raise ValueError(f"with {key} the disk comes as it is there; leave out {', '.join(given)}")
 
     def _sized(self, open_ended: int) -> None:
         if self.usable is not None:

@@ -55,6 +55,11 @@ def parse_sheet(text: str, name: str) -> Sheet:
         content = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise RequestError(f"{name}: not valid TOML: {str(error) or 'nested too deeply'}") from None
+    return sheet_of(content, name, text)
+
+
+def sheet_of(content: dict[str, Any], name: str, text: str = "") -> Sheet:
+    """Return the sheet with such a content; errors name it, and the line of `text` where there is one."""
     try:
         sheet = Sheet.model_validate(content)
     except ValidationError as error:

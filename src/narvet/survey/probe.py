@@ -7,7 +7,7 @@ from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
-from narvet.block.contract import BlockDevice
+from narvet.block.contract import BlockDevice, Extent
 from narvet.block.window import Window
 from narvet.errors import ImageError, UnsupportedError
 from narvet.filesystems import NAMES as FILESYSTEMS
@@ -136,3 +136,17 @@ def _filesystem(device: BlockDevice, part: Partition, where: str) -> FilesystemF
         if facts is not None:
             return facts
     return None
+
+
+def unused(found: Survey, device: BlockDevice) -> Iterator[Extent]:
+    """Yield the runs of a surveyed disk that its sound filesystems keep nothing in, ascending."""
+    for part in sorted(found.partitions, key=lambda one: one.place.start):
+        if part.filesystem is None or part.filesystem.findings:
+            continue
+        window = Window(device, part.place.start, part.place.size)
+        for name in FILESYSTEMS:
+            kind = filesystem(name)
+            if kind.read(window, "") is not None:
+                for start, length in kind.unused(window):
+                    yield Extent(part.place.start + start, length)
+                break

@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
+from dataclasses import replace
 from pathlib import Path
 
-from narvet.errors import RequestError
+from narvet.errors import NarvetError, RequestError
 from narvet.findings import Finding
 from narvet.guests.roots import root_facts
 from narvet.hosts.stores import store_facts
+from narvet.images import image_format
+from narvet.images.chain import open_image
 from narvet.layout.disks import image_path
-from narvet.layout.facts import Facts, Survey
+from narvet.layout.facts import Facts, OriginFacts, StoreFacts, Survey
 from narvet.layout.model import Layout
 from narvet.layout.work_out import work_out
-from narvet.sheet.model import LATEST, Sheet
+from narvet.sheet.model import LATEST, DiskForm, Sheet
 from narvet.sheet.read import read_sheet
 from narvet.survey.probe import survey
+from narvet.work.relatives import base_of
 
 
 def lay_out(path: Path) -> tuple[Layout, Facts]:
@@ -26,9 +30,18 @@ def lay_out(path: Path) -> tuple[Layout, Facts]:
         RequestError: the sheet is not a valid one.
     """
     sheet = read_sheet(path)
-    sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": _moment(sheet.dated)})
+    sheet = dated(sheet.model_copy(update={"title": sheet.title or path.stem}))
     facts = gather(sheet, path.parent)
     return work_out(sheet, facts), facts
+
+
+def dated(sheet: Sheet) -> Sheet:
+    """Return a sheet with the time that is written into its disks.
+
+    Raises:
+        RequestError: SOURCE_DATE_EPOCH is not a time.
+    """
+    return sheet.model_copy(update={"dated": _moment(sheet.dated)})
 
 
 def _moment(dated: int) -> int:
@@ -52,6 +65,7 @@ def gather(sheet: Sheet, base: Path) -> Facts:
         path = Path(image_path(store.path, name, form))
         if path.exists() or path.is_symlink():
             images[name] = _survey(path)
+    origins = _origins(sheet, base, stores, images)
     mount_points: dict[str, list[str]] = defaultdict(list)
     for form in sheet.disk.values():
         mount_points[form.guest] += [part.at for part in form.partition if part.at]
@@ -59,7 +73,41 @@ def gather(sheet: Sheet, base: Path) -> Facts:
         name: root_facts(name, str(base / form.root) if form.root is not None else None, mount_points[name])
         for name, form in sheet.guest.items()
     }
-    return Facts(stores, images, roots)
+    return Facts(stores, images, roots, origins)
+
+
+def _origins(
+    sheet: Sheet, base: Path, stores: dict[str, StoreFacts], images: dict[str, Survey]
+) -> dict[str, OriginFacts]:
+    """Return what each disk that is a copy or a child comes from."""
+    places = {
+        Path(image_path(stores[form.store].path, name, form)).resolve(): name for name, form in sheet.disk.items()
+    }
+    found = {}
+    for name, form in sheet.disk.items():
+        named = form.copy_of or form.base
+        if named is not None:
+            path = (base / named).resolve()
+            image = Path(image_path(stores[form.store].path, name, form))
+            facts = _origin(path, image, form, images.get(name))
+            found[name] = replace(facts, disk=places.get(path))
+    return found
+
+
+def _origin(path: Path, image: Path, form: DiskForm, made: Survey | None) -> OriginFacts:
+    is_base = made is not None and made.base is not None and Path(made.base).resolve() == path
+    try:
+        there = survey(str(path))
+        damaged = next((one.message for one in there.findings if one.rule == "image-damaged"), None)
+        if damaged is not None:
+            return OriginFacts(str(path), is_base=is_base, problem=damaged)
+        if form.base is not None:
+            about, _ = base_of(path, image, image_format(form.format))
+            return OriginFacts(str(path), there, base=about, is_base=is_base)
+        with open_image(path) as device:
+            return OriginFacts(str(path), there, sum(length for _, length in device.extents()))
+    except NarvetError as error:
+        return OriginFacts(str(path), is_base=is_base, problem=str(error))
 
 
 def _survey(path: Path) -> Survey:

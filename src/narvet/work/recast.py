@@ -13,7 +13,7 @@ from narvet.block.files import held
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
 from narvet.images.chain import identify, open_image
-from narvet.images.contract import ImageFormat, Making, Space
+from narvet.images.contract import ImageFormat, Making, Space, misfits
 from narvet.tables import NAMES as TABLES
 from narvet.tables import table_format
 from narvet.units import KIB, MIB, align_up, show_both
@@ -29,11 +29,11 @@ def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[
     for start, length in extents:
         for offset in range(start, start + length, PIECE):
             data = device.read(offset, min(PIECE, start + length - offset))
-            for first, last in _not_zero(data):
+            for first, last in filled(data):
                 yield offset + first, memoryview(data)[first:last]
 
 
-def _not_zero(data: bytes) -> Iterator[tuple[int, int]]:
+def filled(data: bytes) -> Iterator[tuple[int, int]]:
     """Yield first and last byte of the runs of granules that hold anything."""
     whole = len(data) // GRANULE * GRANULE
     rows = np.frombuffer(data, dtype=np.uint64, count=whole // 8).reshape(-1, GRANULE // 8)
@@ -45,52 +45,57 @@ def _not_zero(data: bytes) -> Iterator[tuple[int, int]]:
         yield first * GRANULE, min(last * GRANULE, len(data))
 
 
-def recast(
+def making_for(
     source: Path,
-    partial: Path,
     kind: ImageFormat,
+    new: Path,
     *,
     space: Space = "thin",
     size: int | None = None,
     block: int | None = None,
-    on_copied: OnCopied = lambda _: None,
+    pieces: int | None = None,
+    packed: bool = False,
 ) -> Making:
-    """Write the disk of the image at `source`, with all of its bases, to a new image; return what was made.
+    """Return the wish for the disk of the image at `source` in an image of another kind, or of another size.
+
+    A guest may know the disk by its image's id, which is kept where there is one.
+
+    Raises:
+        RequestError: the format cannot hold the disk so, or `size` is smaller than it.
+    """
+    _, facts = identify(source)
+    wanted, sector = facts.size if size is None else size, facts.sector or 512
+    if wanted < facts.size:
+        raise RequestError(
+            f"the disk has {show_both(facts.size)}; it cannot be made smaller, {show_both(wanted)} were asked for"
+        )
+    fitting = align_up(kind.fit(align_up(wanted, sector)), sector)
+    known_as = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)
+    making = Making(fitting, sector, space, known_as, block=block, pieces=pieces, packed=packed)
+    check_fits(kind, making)
+    return making
+
+
+def check_fits(kind: ImageFormat, making: Making) -> None:
+    """Raise RequestError with the first thing that an image format does not allow of a wish."""
+    for misfit in misfits(kind, making):
+        raise RequestError(f"{misfit.message}; {misfit.remedy}")
+
+
+def recast(
+    source: Path, partial: Path, kind: ImageFormat, making: Making, on_copied: OnCopied = lambda _: None
+) -> None:
+    """Write the disk of the image at `source`, with all of its bases, to a new image.
 
     The caller gives the image its name (see `making.new_image`). Where the new disk is larger, its table's second copy
     is moved to the new end.
-
-    Raises:
-        RequestError: the format cannot hold the disk, or `size` is smaller than it.
     """
-    _, facts = identify(source)
-    making = _making(kind, facts.size, facts.sector or 512, space, size, block, partial)
     with held(source), open_image(source, making.sector) as old, kind.create(partial, making) as new:
         for offset, data in data_runs(old, old.extents()):
             new.write(offset, data)
             on_copied(len(data))
-    if making.size > facts.size:
-        with kind.open(partial, making.sector, writable=True) as new:
-            move_table(new, facts.size)
-    return making
-
-
-def _making(
-    kind: ImageFormat, there: int, sector: int, space: Space, size: int | None, block: int | None, path: Path
-) -> Making:
-    wanted = there if size is None else size
-    if wanted < there:
-        raise RequestError(
-            f"the disk has {show_both(there)}; it cannot be made smaller, {show_both(wanted)} were asked for"
-        )
-    fitting = align_up(kind.fit(align_up(wanted, sector)), sector)
-    if fitting > kind.most:
-        raise RequestError(f"{kind.name} holds disks of at most {show_both(kind.most)}, not {show_both(fitting)}")
-    if sector not in kind.sectors:
-        raise RequestError(f"the disk has sectors of {sector} bytes, which {kind.name} cannot have")
-    if block is not None and block not in kind.blocks():
-        raise RequestError(f"{kind.name} has no blocks of {show_both(block)}")
-    return Making(fitting, sector, space, derive(NAMESPACE_URL, "recast", path.name, fitting), block=block)
+        if making.size > old.size:
+            move_table(new, old.size)
 
 
 def move_table(device: BlockDevice, old_size: int) -> None:

@@ -15,8 +15,8 @@ from narvet.identity import derive
 from narvet.images import NAMES, image_format
 from narvet.images.chain import chain, open_image
 from narvet.images.contract import Base, ImageFormat, Making
-from narvet.images.mapped import MappedDevice
-from narvet.work.recast import PIECE, OnCopied
+from narvet.images.mapped import Layered
+from narvet.work.recast import PIECE, OnCopied, check_fits
 
 _OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only
 
@@ -25,23 +25,36 @@ def make_child(base: Path, partial: Path, child: Path, kind: ImageFormat, block:
     """Make an image that keeps only its differences from `base`; it is built at `partial` and will be named `child`.
 
     Raises:
+        RequestError: the format makes no children, or not of such a base, or has no such blocks.
+    """
+    below, sector = base_of(base, child, kind)
+    wish = derive(NAMESPACE_URL, "child", child.name, below.link)
+    making = Making(below.size, sector, "thin", wish, block=block, base=below)
+    check_fits(kind, making)
+    with kind.create(partial, making):
+        pass
+
+
+def base_of(base: Path, child: Path, kind: ImageFormat) -> tuple[Base, int]:
+    """Return what a child of `kind` records of its base, and the bytes of a sector.
+
+    Raises:
         RequestError: the format makes no children, or not of such a base.
+        ImageError: the base is not sound.
     """
     if not kind.makes_children:
         raise RequestError(f"{child}: {kind.name} has no children; use vhd, vhdx, qcow2 or vmdk")
     _, below, facts = chain(base)[0]
     if below.name != kind.name and kind.name not in _OVER_ANY:
         raise RequestError(f"{child}: a {kind.name} child needs a {kind.name} base, and {base} is {below.name}")
-    link = Base(
+    about = Base(
         relative=os.path.relpath(base, child.parent).replace(os.sep, "/"),
         absolute=str(base.resolve()),
         format=below.name,
         size=facts.size,
         link=facts.link,
     )
-    wish = derive(NAMESPACE_URL, "child", child.name, facts.link)
-    with kind.create(partial, Making(facts.size, facts.sector or 512, "thin", wish, block=block, base=link)):
-        pass
+    return about, facts.sector or 512
 
 
 def children_of(base: Path, folders: Iterable[Path]) -> Iterator[Path]:
@@ -70,13 +83,16 @@ def fold(child: Path, on_copied: OnCopied = lambda _: None) -> Path:
         RequestError: it is no child, or others need the base or the child as they are.
         RefusedError: the base changed since the child was made, or the system refused.
     """
+    mark = partial_name(child.with_name(child.name + ".fold"))
+    begun = _read_mark(mark)
+    if begun is not None and not child.exists():  # all but the mark was done
+        mark.unlink()
+        return Path(begun["base"])
     links = chain(child)
     if len(links) < 2:
         raise RequestError(f"{child}: it has no base to be folded into")
     (_, _, facts), (base, _, below) = links[:2]
-    mark = partial_name(child.with_name(child.name + ".fold"))
-    begun = _read_mark(mark)
-    if facts.base_link and facts.base_link not in (below.link, begun):
+    if facts.base_link and facts.base_link not in (below.link, begun and begun["link"]):
         raise RefusedError(f"{base}: it was changed since {child} was made from it; folding would mix two disks")
     if facts.size > below.size:
         raise RequestError(f"{child}: it is larger than its base {base}; recast it instead")
@@ -86,7 +102,9 @@ def fold(child: Path, on_copied: OnCopied = lambda _: None) -> Path:
         with open_image(child) as top, open_image(base, facts.sector or 512, writable=True) as bottom:
             _put(top, bottom, on_copied)
             bottom.flush()
-        child.unlink()
+        parts = links[0][1].parts(child)
+        for gone in (child, *parts):
+            gone.unlink()
         sync_folder(child.parent)
         mark.unlink()
     return base
@@ -101,7 +119,7 @@ def _check_relatives(child: Path, base: Path) -> None:
 
 
 def _put(top: BlockDevice, bottom: BlockDevice, on_copied: OnCopied) -> None:
-    if not isinstance(top, MappedDevice):
+    if not isinstance(top, Layered):
         raise RequestError("the child does not tell its own blocks from its base's")
     for (start, length), zeros in top.own_extents():
         if zeros:
@@ -113,9 +131,9 @@ def _put(top: BlockDevice, bottom: BlockDevice, on_copied: OnCopied) -> None:
             on_copied(len(data))
 
 
-def _read_mark(mark: Path) -> str | None:
+def _read_mark(mark: Path) -> dict[str, str] | None:
     try:
         found = json.loads(mark.read_bytes())
     except (OSError, ValueError):
         return None
-    return found.get("link") if isinstance(found, dict) else None
+    return found if isinstance(found, dict) and {"base", "link"} <= found.keys() else None

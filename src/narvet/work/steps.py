@@ -24,6 +24,7 @@ from narvet.tables import table_format
 from narvet.tables.contract import Partition, Table
 from narvet.units import show_both
 from narvet.work.making import new_image
+from narvet.work.recast import recast
 
 
 class Step(Protocol):
@@ -55,7 +56,8 @@ class MakeImage:
     @property
     def summary(self) -> str:
         """The image in a few words."""
-        return f"{show_both(self.disk.size)}, {self.disk.format}, {self.disk.space}"
+        origin = f", a {self.disk.origin.how} of {self.disk.origin.path}" if self.disk.origin else ""
+        return f"{show_both(self.disk.size)}, {self.disk.format}, {self.disk.space}{origin}"
 
     @property
     def touches(self) -> str:
@@ -64,15 +66,18 @@ class MakeImage:
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
-        with (
-            new_image(Path(self.disk.path)) as partial,
-            image_format(self.disk.format).create(partial, self.disk.making) as device,
-            held(partial),
-        ):
-            self._fill(device)
+        kind, origin = image_format(self.disk.format), self.disk.origin
+        with new_image(Path(self.disk.path), kind) as partial:
+            if origin is not None and origin.how == "copy":
+                recast(Path(origin.path), partial, kind, self.disk.making)
+            else:
+                with kind.create(partial, self.disk.making) as device, held(partial):
+                    self._fill(device)
         return {"did": "image", "disk": self.disk.name, "size": self.disk.size, "id": self.disk.table_id}
 
     def _fill(self, device: BlockDevice) -> None:
+        if self.disk.origin is not None:
+            return
         if self.disk.table != "none":
             table_format(self.disk.table).write(device, _table(self.disk))
         for part in self.disk.partitions:

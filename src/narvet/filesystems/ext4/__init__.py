@@ -6,7 +6,9 @@ extra_isize, and room to grow online. Not made here: bigalloc, encryption, quota
 
 from __future__ import annotations
 
-from narvet.block.contract import BlockDevice
+from collections.abc import Iterator
+
+from narvet.block.contract import BlockDevice, Extent
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Options
 from narvet.filesystems.ext4 import geometry as _geometry
 from narvet.filesystems.ext4.geometry import Geometry
@@ -52,6 +54,12 @@ class Ext4:
         from narvet.filesystems.ext4.read import read
 
         return read(device, where)
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield the free runs of the groups that have been written to."""
+        from narvet.filesystems.ext4.maps import unused
+
+        return unused(device)
 
 
 FILESYSTEM = Ext4()

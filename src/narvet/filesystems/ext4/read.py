@@ -42,8 +42,8 @@ _ERRORS_SEEN = 0x2
 
 
 @dataclass(frozen=True)
-class _Shape:
-    """The checked sizes of a superblock."""
+class Shape:
+    """The checked sizes of a superblock: bytes of a block and of a group descriptor, blocks and groups."""
 
     block: int
     blocks: int
@@ -55,15 +55,19 @@ class _Shape:
 
     @property
     def per_block(self) -> int:
+        """Group descriptors in a block."""
         return self.block // self.descriptor
 
     def compat(self, name: str) -> bool:
+        """Whether a compatible feature is in use."""
         return bool(self.superblock.s_feature_compat & _COMPAT[name])
 
     def incompat(self, name: str) -> bool:
+        """Whether an incompatible feature is in use."""
         return bool(self.superblock.s_feature_incompat & _INCOMPAT[name])
 
     def ro_compat(self, name: str) -> bool:
+        """Whether a read-only compatible feature is in use."""
         return bool(self.superblock.s_feature_ro_compat & _RO_COMPAT[name])
 
 
@@ -77,7 +81,7 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
     found: list[Finding] = []
     uuid, label = str(superblock.s_uuid), superblock.s_volume_name.split(b"\0")[0].decode("utf-8", "replace")
     try:
-        shape = _shape(superblock)
+        shape = shape_of(superblock)
         found += _superblock_findings(shape, device.size, where)
         found += _descriptor_findings(device, shape, where)
         root = _root(device, shape)
@@ -101,7 +105,7 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
     )
 
 
-def _shape(superblock: Superblock) -> _Shape:
+def shape_of(superblock: Superblock) -> Shape:
     """Return the checked sizes; ImageError names the first value that breaks the specification."""
 
     def check(good: bool, name: str, expected: str) -> None:
@@ -124,7 +128,7 @@ def _shape(superblock: Superblock) -> _Shape:
     blocks = superblock.s_blocks_count_lo | (superblock.s_blocks_count_hi << 32 if wide else 0)
     check(blocks > superblock.s_first_data_block, "s_blocks_count_lo", "more than one block")
     seeded = superblock.s_feature_incompat & _INCOMPAT["csum_seed"]
-    return _Shape(
+    return Shape(
         block=block,
         blocks=blocks,
         groups=-(-(blocks - superblock.s_first_data_block) // superblock.s_blocks_per_group),
@@ -135,7 +139,7 @@ def _shape(superblock: Superblock) -> _Shape:
     )
 
 
-def _superblock_findings(shape: _Shape, device_size: int, where: str) -> Iterator[Finding]:
+def _superblock_findings(shape: Shape, device_size: int, where: str) -> Iterator[Finding]:
     superblock = shape.superblock
     if shape.checksums and crc32c_raw(0xFFFFFFFF, superblock.encode()[:-4]) != superblock.s_checksum:
         yield _damage(where, "the superblock does not match its checksum")
@@ -155,7 +159,7 @@ def _superblock_findings(shape: _Shape, device_size: int, where: str) -> Iterato
         )  # fmt: skip
 
 
-def _descriptor_findings(device: BlockDevice, shape: _Shape, where: str) -> Iterator[Finding]:
+def _descriptor_findings(device: BlockDevice, shape: Shape, where: str) -> Iterator[Finding]:
     """Compare the first copy of every group descriptor with its checksum."""
     if not shape.checksums or shape.descriptor != DESCRIPTOR_SIZE or shape.blocks * shape.block > device.size:
         return
@@ -164,14 +168,14 @@ def _descriptor_findings(device: BlockDevice, shape: _Shape, where: str) -> Iter
     from narvet.filesystems.ext4.write import descriptor_checksums
 
     wrong = 0
-    for first, data in _descriptor_pieces(device, shape):
+    for first, data in descriptor_pieces(device, shape):
         table = np.frombuffer(data, dtype=GroupDescriptor.dtype())
         wrong += int((descriptor_checksums(table, shape.seed, first) != table["bg_checksum"]).sum())
     if wrong:
         yield _damage(where, f"{wrong} of {shape.groups} group descriptors do not match their checksums")
 
 
-def _descriptor_pieces(device: BlockDevice, shape: _Shape) -> Iterator[tuple[int, bytes]]:
+def descriptor_pieces(device: BlockDevice, shape: Shape) -> Iterator[tuple[int, bytes]]:
     """Yield the first group and the bytes of pieces of the descriptor table, joined to about 1 MiB each."""
     first, data = 0, bytearray()
     for group, offset, count in _descriptor_places(shape):
@@ -183,7 +187,7 @@ def _descriptor_pieces(device: BlockDevice, shape: _Shape) -> Iterator[tuple[int
         yield first, bytes(data)
 
 
-def _descriptor_places(shape: _Shape) -> Iterator[tuple[int, int, int]]:
+def _descriptor_places(shape: Shape) -> Iterator[tuple[int, int, int]]:
     """Yield the first group, byte offset and number of each run of group descriptors in their first copy."""
     superblock, groups = shape.superblock, min(shape.groups, MOST_DESCRIPTORS)
     blocks = -(-groups // shape.per_block)
@@ -200,7 +204,7 @@ def _descriptor_places(shape: _Shape) -> Iterator[tuple[int, int, int]]:
         yield group, (first + (group == 0 or group in copies)) * shape.block, min(shape.per_block, groups - group)
 
 
-def _root(device: BlockDevice, shape: _Shape) -> Inode:
+def _root(device: BlockDevice, shape: Shape) -> Inode:
     """Return the root's inode."""
     _, start, _ = next(_descriptor_places(shape))
     descriptor = GroupDescriptor.decode(device.read(start, shape.descriptor).ljust(DESCRIPTOR_SIZE, b"\0"))
@@ -218,12 +222,12 @@ def _root(device: BlockDevice, shape: _Shape) -> Inode:
     return root
 
 
-def _copies(shape: _Shape) -> tuple[int, ...]:
+def _copies(shape: Shape) -> tuple[int, ...]:
     """Return the groups with a superblock copy; without sparse_super that is every group, which few still have."""
     return backup_groups(shape.groups) if shape.ro_compat("sparse_super") else ()
 
 
-def _overhead(shape: _Shape) -> int:
+def _overhead(shape: Shape) -> int:
     """Return the blocks statvfs does not count, as the kernel works them out (ext4_calculate_overhead)."""
     superblock = shape.superblock
     if superblock.s_feature_ro_compat & _BIGALLOC:
@@ -241,7 +245,7 @@ def _overhead(shape: _Shape) -> int:
     return superblock.s_first_data_block + tables + shape.groups * each + journal
 
 
-def _meta_tables(shape: _Shape, supers: int, descriptor_blocks: int) -> int:
+def _meta_tables(shape: Shape, supers: int, descriptor_blocks: int) -> int:
     """Return the blocks of superblocks and descriptors where some or all meta block groups hold their own."""
     together = min(shape.superblock.s_first_meta_bg, descriptor_blocks)
     border = together * shape.per_block
@@ -256,7 +260,7 @@ def _wide(superblock: Superblock, name: str) -> int:
     return low | int(high) << 32
 
 
-def _kind(shape: _Shape) -> str:
+def _kind(shape: Shape) -> str:
     if shape.incompat("extents"):
         return "ext4"
     return "ext3" if shape.compat("has_journal") else "ext2"

@@ -14,7 +14,7 @@ from pathlib import Path
 from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
 from narvet.errors import ImageError, UnsupportedError
-from narvet.images.contract import ImageFacts, Making
+from narvet.images.contract import ImageFacts, InOneFile, Making
 from narvet.images.files import existing, new_file, stored
 from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.qcow2.clusters import REFCOUNT_ORDER, Clusters
@@ -41,7 +41,7 @@ _LONGEST_NAME = 1023  # bytes, by the specification
 _MOST_EXTENSIONS = 32  # a handful are known; a loop through a damaged header ends here
 
 
-class Qcow2:
+class Qcow2(InOneFile):
     """The format behind `format = "qcow2"`."""
 
     name = "qcow2"

@@ -17,7 +17,7 @@ from narvet.block.file import FileDevice
 from narvet.checksums import crc32c
 from narvet.errors import ImageError, UnsupportedError
 from narvet.identity import derive
-from narvet.images.contract import Base, ImageFacts, Making
+from narvet.images.contract import Base, ImageFacts, InOneFile, Making
 from narvet.images.files import existing, new_file, stored
 from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.vhdx import records as r
@@ -47,9 +47,10 @@ class _Image:
     size: int
     sector: int
     locator: dict[str, str] | None
+    id: UUID
 
 
-class Vhdx:
+class Vhdx(InOneFile):
     """The format behind `format = "vhdx"`."""
 
     name = "vhdx"
@@ -128,6 +129,7 @@ class Vhdx:
             sector=image.sector,
             allocated=stored(path),
             block=image.block,
+            id=image.id,
             link=str(header.data_write_guid),
             base=base,
             base_link=(image.locator or {}).get("parent_linkage", "").strip("{}").lower(),
@@ -297,7 +299,8 @@ def _image(file: FileDevice, header: r.Header) -> _Image:
     if 8 * (payload + (payload - 1) // ratio) > bat.length:
         raise ImageError(f"the VHDX's table of {bat.length} bytes is too short for its {payload} blocks")
     locator = _pairs(items.get(r.PARENT_LOCATOR, b"")) if has_base else None
-    return _Image(header, bat.file_offset, block, size, sector, locator)
+    known_as = UUID(bytes_le=items.get(r.VIRTUAL_DISK_ID, b"")[:16].ljust(16, b"\0"))
+    return _Image(header, bat.file_offset, block, size, sector, locator, known_as)
 
 
 def _pairs(data: bytes) -> dict[str, str]:

@@ -1,39 +1,30 @@
-"""VMDK, by the Virtual Disk Format 5.0 specification: sparse images in one file, written and read; children by CID.
+"""VMDK, by the Virtual Disk Format 5.0 specification: one sparse file, pieces sparse and flat, packed; children by CID.
 
-Read besides: descriptors apart from their extents, flat extents, pieces sparse and flat, the packed form for transport.
-Full images have every grain in its place. Sectors are 512 bytes, disks at most 2047 GiB, as grain tables count sectors
-of the file with 32 bits.
+Full images in one file have every grain in its place. Sectors are 512 bytes, disks at most 2047 GiB, as grain tables
+count sectors of the file with 32 bits.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
-
-import numpy as np
 
 from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
-from narvet.block.linear import Linear
-from narvet.block.window import Window
-from narvet.block.zeros import Zeros
 from narvet.checksums import crc32
-from narvet.errors import ImageError, UnsupportedError
+from narvet.errors import ImageError, NarvetError, UnsupportedError
 from narvet.images.contract import ImageFacts, Making
 from narvet.images.files import existing, new_file, stored
 from narvet.images.mapped import MappedDevice, all_stored, allocate_all
-from narvet.images.vmdk.descriptor import LARGEST, ExtentLine, parse, text_of
-from narvet.images.vmdk.descriptor import Descriptor as Text
-from narvet.images.vmdk.grains import Grains, sparse_header
-from narvet.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, NEWLINE_TEST, REDUNDANT, SECTOR, SparseHeader
+from narvet.images.vmdk import packed, pieces
+from narvet.images.vmdk.descriptor import LARGEST, Descriptor, embedded, parse
+from narvet.images.vmdk.grains import GRAIN, Grains, layout, sparse_header, write_sparse
+from narvet.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, SECTOR, SparseHeader
 from narvet.units import GIB, KIB, align_up
 
 MOST = 2047 * GIB
-GRAIN = 64 * KIB
-_DESCRIPTOR = (1, 20)  # sectors: where an embedded descriptor lies, and its room
-_TABLE_SECTORS = ENTRIES * 4 // SECTOR
-_MOST_EXTENTS = 4096  # pieces of 512 MiB of the largest disk
 
 
 class Vmdk:
@@ -44,6 +35,7 @@ class Vmdk:
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
+    divides = True
 
     def fit(self, size: int) -> int:
         """Return the size in whole sectors."""
@@ -53,20 +45,46 @@ class Vmdk:
         """Return the powers of two a grain can be."""
         return tuple(8 * KIB << shift for shift in range(8))
 
+    def least_piece(self, size: int) -> int:
+        """Return the smallest piece that keeps their number in bounds."""
+        return pieces.least(size)
+
+    def parts(self, path: Path) -> tuple[Path, ...]:
+        """Return the pieces that a descriptor names."""
+        with existing(path) as file:
+            try:
+                text = _descriptor(file)
+                whole = text is None or sparse_header(file) is not None
+                return () if text is None or whole else pieces.files(path, text)
+            except NarvetError:
+                return ()
+
     def footprint(self, making: Making, data: int) -> int:
-        """Return header, directories, the tables in use and the data."""
+        """Return header, directories, the tables in use and the data; to pack, it is kept unpacked meanwhile."""
+        if making.packed:
+            return 64 * KIB + data + data // 16
         grain = making.block or GRAIN
-        first = _layout(making.size, grain).over_head * SECTOR
         if making.space == "full":
-            return first + align_up(making.size, grain)
+            return align_up(making.size, grain) + (
+                64 * KIB if making.pieces else layout(making.size, grain).over_head * SECTOR
+            )
         tables = -(-making.size // (grain * ENTRIES))
-        return 64 * KIB + 8 * tables + min(2 * tables, data // 256) * 4 * KIB + data
+        apart = min(-(-making.size // making.pieces) + 1, pieces.MOST) * 64 * KIB if making.pieces else 0
+        return 64 * KIB + apart + 8 * tables + min(2 * tables, data // 256) * 4 * KIB + data
 
     @contextmanager
     def create(self, path: Path, making: Making) -> Iterator[BlockDevice]:
         """Make an image; full gives every grain its place, and the file all of its bytes."""
+        if making.packed:
+            with packed.packing(path, making) as device:
+                yield device
+            return
+        if making.pieces is not None:
+            with pieces.create(path, making) as device:
+                yield device
+            return
         with new_file(path) as file:
-            header = _write_head(file, making, path)
+            header = write_sparse(file, making.size, making.block or GRAIN, embedded(making, path))
             grains = Grains(file, header, lambda: None)
             if making.space == "full" and making.base is None:
                 allocate_all(grains, file, making.size)
@@ -79,21 +97,23 @@ class Vmdk:
     ) -> Iterator[BlockDevice]:
         """Open an image: one sparse file, or a descriptor with its extents."""
         del sector
-        with existing(path, writable=writable) as file, ExitStack() as stack:
+        with existing(path, writable=writable) as file:
             text = _descriptor(file)
             if text is None:
                 raise ImageError(f"{path}: this is no VMDK image")
             header = sparse_header(file)
-            if header is not None:
-                if writable and header.flags & COMPRESSED:
-                    raise UnsupportedError(f"{path}: a packed VMDK is made for transport; recast it to write to it")
-                grains = Grains(file, header, (lambda: _renew(file, header, text)) if writable else None)
-                yield MappedDevice(file, grains, header.capacity * SECTOR, SECTOR, base)
-            else:
-                if writable:
-                    raise UnsupportedError(f"{path}: a VMDK in pieces is only read; recast it to write to it")
-                yield Linear([_extent(stack, path, line, base) for line in _usable(text)], SECTOR)
-            if writable and header is not None:
+            if header is None:
+                renew = partial(_renew, file, 0, file.size, text) if writable else None
+                with pieces.opened(path, text, renew, base) as device:
+                    yield device
+                return
+            if writable and header.flags & COMPRESSED:
+                raise UnsupportedError(f"{path}: a packed VMDK is made for transport; recast it to write to it")
+            start, room = header.descriptor_offset * SECTOR, header.descriptor_size * SECTOR
+            renew = partial(_renew, file, start, min(room, LARGEST), text) if writable else None
+            grains = Grains(file, header, renew)
+            yield MappedDevice(file, grains, header.capacity * SECTOR, SECTOR, base)
+            if writable:
                 grains.flush()
 
     def facts(self, path: Path) -> ImageFacts | None:
@@ -103,10 +123,11 @@ class Vmdk:
             if text is None:
                 return None
             header = sparse_header(file)
-            size = header.capacity * SECTOR if header else sum(line.sectors for line in _usable(text)) * SECTOR
+            extents = () if header else pieces.usable(text)
+            size = header.capacity * SECTOR if header else sum(line.sectors for line in extents) * SECTOR
             grains = Grains(file, header) if header else None
-            full = all_stored(grains, size) if grains else all(line.kind == "FLAT" for line in text.extents)
-        names = [] if header else [path.parent / line.file for line in text.extents if line.file]
+            full = all_stored(grains, size) if grains else all(line.kind == "FLAT" for line in extents)
+        names = () if header else [pieces.where(file) for file in pieces.files(path, text)]
         base = text.base
         if base == "" or (base and "\0" in base):
             raise ImageError("the VMDK is a child, but names no base")
@@ -117,6 +138,7 @@ class Vmdk:
             sector=SECTOR,
             allocated=stored(path) + sum(stored(name) for name in names if name.exists()),
             block=grains.block if grains else 0,
+            whole=header is not None and not header.flags & COMPRESSED,
             link=text.cid,
             base=str(path.parent / base.replace("\\", "/")) if base else None,
             base_link=text.parent_cid if base else "",
@@ -127,49 +149,7 @@ class Vmdk:
 FORMAT = Vmdk()
 
 
-def _layout(size: int, grain: int) -> SparseHeader:
-    """Return the header of a sparse image: descriptor, redundant directory and tables, directory and tables, grains."""
-    tables = -(-size // (grain * ENTRIES))
-    directory = align_up(4 * tables, SECTOR) // SECTOR
-    redundant = sum(_DESCRIPTOR)
-    second = redundant + directory + tables * _TABLE_SECTORS
-    end = second + directory + tables * _TABLE_SECTORS
-    return SparseHeader.of(
-        magic=MAGIC,
-        version=1,
-        flags=NEWLINE_TEST | REDUNDANT,
-        capacity=size // SECTOR,
-        grain_size=grain // SECTOR,
-        descriptor_offset=_DESCRIPTOR[0],
-        descriptor_size=_DESCRIPTOR[1],
-        num_gtes_per_gt=ENTRIES,
-        rgd_offset=redundant,
-        gd_offset=second,
-        over_head=align_up(end, grain // SECTOR),
-        line_ends=b"\n \r\n",
-    )
-
-
-def _write_head(file: FileDevice, making: Making, path: Path) -> SparseHeader:
-    grain = making.block or GRAIN
-    header = _layout(making.size, grain)
-    base = (making.base.link, making.base.relative) if making.base else None
-    line = ExtentLine(making.size // SECTOR, "SPARSE", path.name.removeprefix(".").removesuffix(".narvet-partial"), 0)
-    text = text_of(f"{crc32(making.id.bytes) or 1:08x}", "monolithicSparse", [line], making.size, base)
-    if len(text) > _DESCRIPTOR[1] * SECTOR:
-        raise UnsupportedError("the names of image and base are too long for a VMDK's descriptor")
-    file.resize(header.over_head * SECTOR)
-    file.write(0, header.encode())
-    file.write(_DESCRIPTOR[0] * SECTOR, text)
-    tables = -(-making.size // (grain * ENTRIES))
-    for directory in (header.rgd_offset, header.gd_offset):
-        first = directory + align_up(4 * tables, SECTOR) // SECTOR
-        places = np.arange(first, first + tables * _TABLE_SECTORS, _TABLE_SECTORS, dtype="<u4")
-        file.write(directory * SECTOR, places.tobytes())
-    return header
-
-
-def _descriptor(file: FileDevice) -> Text | None:
+def _descriptor(file: FileDevice) -> Descriptor | None:
     """Return an image's descriptor: embedded in a sparse extent, or the file itself."""
     start = file.read(0, min(file.size, SECTOR))
     if len(start) == SECTOR and int.from_bytes(start[:4], "little") == MAGIC:
@@ -183,41 +163,9 @@ def _descriptor(file: FileDevice) -> Text | None:
     return None
 
 
-def _usable(text: Text) -> tuple[ExtentLine, ...]:
-    if not text.extents or len(text.extents) > _MOST_EXTENTS:
-        raise ImageError(f"the VMDK's descriptor names {len(text.extents)} extents, 1 to {_MOST_EXTENTS} expected")
-    for line in text.extents:
-        if line.kind not in ("SPARSE", "FLAT", "ZERO") or (line.kind != "ZERO" and not line.file):
-            raise UnsupportedError(f"the VMDK has an extent of kind {line.kind}, which cannot be read yet")
-        if line.file and ("/" in line.file or "\\" in line.file or "\0" in line.file):
-            raise ImageError(f"the VMDK's extent {line.file} does not lie beside its descriptor")
-    return text.extents
-
-
-def _extent(stack: ExitStack, path: Path, line: ExtentLine, base: BlockDevice | None) -> BlockDevice:
-    size = line.sectors * SECTOR
-    if line.file is None or line.kind == "ZERO":
-        return Zeros(size)
-    place = path.parent / line.file
-    if not place.is_file():
-        raise ImageError(f"{path}: its piece {place} is missing; put it back there")
-    file = stack.enter_context(existing(place))
-    if line.kind == "FLAT":
-        return Window(file, line.offset * SECTOR, size)
-    header = sparse_header(file)
-    if header is None or header.capacity < line.sectors:
-        raise ImageError(f"{place}: it is not the sparse piece of {line.sectors} sectors that {path} describes")
-    if base is not None:
-        raise UnsupportedError(f"{path}: a child in pieces cannot be read yet")
-    return Window(MappedDevice(file, Grains(file, header), header.capacity * SECTOR, SECTOR), 0, size)
-
-
-def _renew(file: FileDevice, header: SparseHeader, text: Text) -> None:
+def _renew(file: FileDevice, start: int, room: int, text: Descriptor) -> None:
     """Give the image another CID before its content changes, so that its children notice."""
-    if not header.descriptor_offset:
-        return
-    start = header.descriptor_offset * SECTOR
-    data = file.read(start, min(header.descriptor_size * SECTOR, LARGEST))
+    data = file.read(start, room)
     old = f"CID={text.values.get('cid', '')}".encode()
     new = f"CID={crc32(text.cid.encode()):08x}".encode()
     place = data.find(b"\n" + old)

@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from pathlib import Path
 
-from narvet.errors import ImageError
+from narvet.block.files import real_name
+from narvet.checksums import crc32
+from narvet.errors import ImageError, UnsupportedError
+from narvet.images.contract import Making
+from narvet.images.vmdk.records import DESCRIPTOR_SECTORS, SECTOR
 from narvet.units import GIB
 
 HEAD = "# Disk DescriptorFile"
@@ -51,6 +56,19 @@ class Descriptor:
         return None if self.parent_cid == NO_BASE else self.values.get("parentfilenamehint", "")
 
 
+def embedded(making: Making, path: Path) -> bytes:
+    """Return the descriptor that lies in the one file of an image.
+
+    Raises:
+        UnsupportedError: the names of image and base are too long for its place.
+    """
+    kind = "streamOptimized" if making.packed else "monolithicSparse"
+    text = text_of(making, kind, [ExtentLine(making.size // SECTOR, "SPARSE", real_name(path), 0)])
+    if len(text) > DESCRIPTOR_SECTORS * SECTOR:
+        raise UnsupportedError("the names of image and base are too long for a VMDK's descriptor")
+    return text
+
+
 def parse(data: bytes) -> Descriptor:
     """Return the descriptor in `data`, which is not trusted."""
     text = data.split(b"\0")[0].decode("utf-8", "surrogateescape")
@@ -68,18 +86,20 @@ def parse(data: bytes) -> Descriptor:
     return Descriptor(values, tuple(extents))
 
 
-def text_of(cid: str, kind: str, extents: list[ExtentLine], size: int, base: tuple[str, str] | None = None) -> bytes:
-    """Return the text of a descriptor; `base` is the base's CID and path."""
-    heads, per_track = (255, 63) if size > GIB else (16, 63)
-    lines = [HEAD, "version=1", f"CID={cid}", f"parentCID={base[0] if base else NO_BASE}", f'createType="{kind}"']
+def text_of(making: Making, kind: str, extents: list[ExtentLine]) -> bytes:
+    """Return the text of a descriptor of the kind that the specification calls by this name."""
+    heads, per_track = (255, 63) if making.size > GIB else (16, 63)
+    base = making.base
+    lines = [HEAD, "version=1", f"CID={crc32(making.id.bytes) or 1:08x}"]
+    lines += [f"parentCID={base.link if base else NO_BASE}", f'createType="{kind}"']
     if base:
-        lines.append(f'parentFileNameHint="{base[1]}"')
+        lines.append(f'parentFileNameHint="{base.relative}"')
     lines += ["", "# Extent description"]
     for extent in extents:
         offset = f" {extent.offset}" if extent.kind == "FLAT" else ""
         lines.append(f'RW {extent.sectors} {extent.kind} "{extent.file}"{offset}')
     lines += ["", "# The Disk Data Base", "#DDB", "", 'ddb.virtualHWVersion = "4"']
-    lines.append(f'ddb.geometry.cylinders = "{max(min(size // 512 // heads // per_track, 65535), 1)}"')
+    lines.append(f'ddb.geometry.cylinders = "{max(min(making.size // SECTOR // heads // per_track, 65535), 1)}"')
     lines += [
         f'ddb.geometry.heads = "{heads}"',
         f'ddb.geometry.sectors = "{per_track}"',

@@ -15,16 +15,23 @@ from narvet.images.vmdk.records import (
     AT_END,
     COMPRESSED,
     DEFLATE,
+    DESCRIPTOR_SECTORS,
+    ENTRIES,
+    LINE_ENDS,
     MAGIC,
+    NEWLINE_TEST,
     REDUNDANT,
     SECTOR,
     ZEROED_GRAINS,
     CompressedGrain,
     SparseHeader,
 )
-from narvet.units import MIB, align_up
+from narvet.units import KIB, MIB, align_up
+
+GRAIN = 64 * KIB
 
 _LARGEST_GRAIN = 64 * MIB // SECTOR
+_TABLE_SECTORS = ENTRIES * 4 // SECTOR
 _MOST_ENTRIES = 4096  # of a grain table; makers use 512
 
 
@@ -49,6 +56,44 @@ def sparse_header(file: FileDevice) -> SparseHeader | None:
         raise ImageError(f"the VMDK's grain directory at sector {header.gd_offset} does not lie in the file")
     if header.flags & COMPRESSED and header.compress_algorithm != DEFLATE:
         raise UnsupportedError(f"the VMDK is packed by method {header.compress_algorithm}, which is not known")
+    return header
+
+
+def layout(size: int, grain: int, *, apart: bool = False) -> SparseHeader:
+    """Return the header of a sparse file for `size` bytes: descriptor unless it lies apart, tables twice, grains."""
+    tables = -(-size // (grain * ENTRIES))
+    directory = align_up(4 * tables, SECTOR) // SECTOR
+    redundant = 1 if apart else 1 + DESCRIPTOR_SECTORS
+    second = redundant + directory + tables * _TABLE_SECTORS
+    end = second + directory + tables * _TABLE_SECTORS
+    return SparseHeader.of(
+        magic=MAGIC,
+        version=1,
+        flags=NEWLINE_TEST | REDUNDANT,
+        capacity=size // SECTOR,
+        grain_size=grain // SECTOR,
+        descriptor_offset=0 if apart else 1,
+        descriptor_size=0 if apart else DESCRIPTOR_SECTORS,
+        num_gtes_per_gt=ENTRIES,
+        rgd_offset=redundant,
+        gd_offset=second,
+        over_head=align_up(end, grain // SECTOR),
+        line_ends=LINE_ENDS,
+    )
+
+
+def write_sparse(file: FileDevice, size: int, grain: int, descriptor: bytes = b"") -> SparseHeader:
+    """Write everything of a sparse file before its grains; return the header."""
+    header = layout(size, grain, apart=not descriptor)
+    file.resize(header.over_head * SECTOR)
+    file.write(0, header.encode())
+    if descriptor:
+        file.write(header.descriptor_offset * SECTOR, descriptor)
+    tables = -(-size // (grain * ENTRIES))
+    for directory in (header.rgd_offset, header.gd_offset):
+        first = directory + align_up(4 * tables, SECTOR) // SECTOR
+        places = np.arange(first, first + tables * _TABLE_SECTORS, _TABLE_SECTORS, dtype="<u4")
+        file.write(directory * SECTOR, places.tobytes())
     return header
 
 

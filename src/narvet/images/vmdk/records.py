@@ -9,6 +9,8 @@ MAGIC = 0x564D444B
 NEWLINE_TEST, REDUNDANT, ZEROED_GRAINS, COMPRESSED, MARKERS = 0x1, 0x2, 0x4, 0x10000, 0x20000
 AT_END = 0xFFFFFFFFFFFFFFFF  # the grain directory is named by a footer
 DEFLATE = 1
+LINE_ENDS = b"\n \r\n"  # damaged by transfers that take a file for text
+DESCRIPTOR_SECTORS = 20  # of room for an embedded descriptor, behind the header
 ENTRIES = 512  # grain table entries
 
 
@@ -30,6 +32,15 @@ class SparseHeader(Record, title="vmdk sparse extent header", size=SECTOR):
     line_ends: bytes = at(73, "4s", "", "newline, blank, carriage return, newline: damaged by text transfers")
     compress_algorithm: int = at(77, "u16", "", "1 deflate")
     pad: bytes = at(79, "433s", "", "zero")
+
+
+class Marker(Record, title="vmdk marker", size=SECTOR):
+    """Section "Stream-Optimized Compressed Sparse Extents": before a table, a directory, the footer and the end."""
+
+    val: int = at(0, "u64", "sectors", "of what follows")
+    packed_size: int = at(8, "u32", "bytes", "0, which tells it from a grain's")
+    kind: int = at(12, "u32", "", "0 end of stream, 1 grain table, 2 grain directory, 3 footer")
+    pad: bytes = at(16, "496s", "", "zero")
 
 
 class CompressedGrain(Record, title="vmdk compressed grain", size=12):

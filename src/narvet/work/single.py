@@ -1,0 +1,43 @@
+"""One disk without a sheet: the same way as with one, from a sheet that is made up for it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+from narvet.errors import RequestError
+from narvet.layout.model import Layout
+from narvet.layout.work_out import work_out
+from narvet.sheet.read import sheet_of
+from narvet.work.gather import dated, gather
+
+PARTITION_KEYS = ("filesystem", "label", "for", "owner", "mode")
+
+
+def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout:
+    """Return the layout of one disk, at `image`; `wishes` are keys of a sheet's disk and of its one partition.
+
+    Raises:
+        RequestError: a wish is not valid, or the name is taken.
+    """
+    if image.exists() or image.is_symlink():
+        raise RequestError(f"{image} is there already; name a file that is not")
+    name = re.sub(r"[^A-Za-z0-9_.-]", "-", image.stem).lstrip("_.-")[:63] or "disk"
+    disk = {key: value for key, value in wishes.items() if key not in PARTITION_KEYS}
+    part = {key: value for key, value in wishes.items() if key in PARTITION_KEYS}
+    if part or disk.get("table") == "none":
+        disk["partition"] = [{"filesystem": "none", **part}]
+    content = {
+        "sheet": 1,
+        "identity": identity,
+        "store": {"folder": {"path": str(image.parent)}},
+        "guest": {"any": {}},
+        "disk": {name: {"guest": "any", "store": "folder", **disk}},
+    }
+    sheet = dated(sheet_of(content, str(image)))
+    layout = work_out(sheet, gather(sheet, Path()))
+    return replace(layout, disks=tuple(replace(disk, path=str(image)) for disk in layout.disks))
