@@ -8,8 +8,8 @@ from typing import Literal
 Level = Literal["error", "warning", "note"]
 
 RULES: dict[str, str] = {
-    "base-in-use": "A disk of the sheet is the base of another, and would change under it.",
     "base-changed": "The base of a child is not the image the child was made from.",
+    "base-in-use": "A disk of the sheet is the base of another, and would change under it.",
     "bytes-not-known": "Nothing that Narvet can read lies on the disk.",
     "disk-too-small": "The disk cannot hold its partition table and the partitions asked for.",
     "entry-kept": "The guest's fstab already mounts this filesystem there, in words of its own, which are kept.",

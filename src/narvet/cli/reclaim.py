@@ -28,4 +28,7 @@ def command(image: Path, as_json: bool) -> None:
     if as_json:
         print_json({"path": str(image), "before": before, "after": after})
     else:
-        click.echo(f"{image}: {show_both(before)} stored before, {show_both(after)} now")
+        told = (
+            f"{show_both(before)} stored before, {show_both(after)} now" if after < before else "nothing to give back"
+        )
+        click.echo(f"{image}: {told}")

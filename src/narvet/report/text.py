@@ -168,7 +168,7 @@ def _shows(part: LaidPartition) -> RenderableType:
         )
     for size, what in ((shows.available, "available to fill"), (shows.total, "shown as the total size")):
         table.add_row(show_bytes(size), show_binary(size), show_decimal(size), what, style="name")
-    head = Text.assemble("The guest will show at ", (part.at or part.label, "name"))
+    head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.label, "name"))
     return Padding(Group(head, Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 

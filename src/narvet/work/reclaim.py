@@ -45,6 +45,9 @@ def reclaim(path: Path, on_copied: OnCopied = lambda _: None) -> tuple[int, int]
         try:
             with open_image(path, sector) as old, kind.create(partial, making) as new:
                 _copy(old, new, unused(survey(str(path)), old), on_copied, child=base is not None)
+            if stored(partial) >= before:  # nothing to be had: the old one stays as it is
+                partial.unlink()
+                return before, before
             sync_file(partial)
             take_place(partial, path)
         except BaseException:
