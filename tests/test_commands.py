@@ -71,7 +71,19 @@ def test_output_fits_80_columns_and_needs_no_unicode(example: Path) -> None:
 
 
 def test_help_shows_an_example_for_every_command() -> None:
-    for name in ("demo", "review", "write", "survey", "confirm", "make", "recast", "branch", "fold", "reclaim", "entries"):
+    for name in (
+        "demo",
+        "review",
+        "write",
+        "survey",
+        "confirm",
+        "make",
+        "recast",
+        "branch",
+        "fold",
+        "reclaim",
+        "entries",
+    ):
         assert f"Example: narvet {name}" in run(name, "--help", status=0).stdout
     assert "Usage: narvet" in run("--help", status=0).stdout
     run("polish", status=2)
