@@ -27,6 +27,8 @@ RULES: dict[str, str] = {
     "image-in-the-way": "A file Narvet did not make lies where an image is to be written.",
     "image-over-file-limit": "The image is larger than the files the store's filesystem can hold.",
     "label-in-use": "The guest's fstab already mounts a filesystem by the same label.",
+    "key-not-heeded": "The filesystem has no such thing to set, or not to this value.",
+    "label-not-possible": "A label has characters that its filesystem cannot store.",
     "label-too-long": "A label has more characters than its filesystem or table can store.",
     "mount-point-in-use": "The guest's fstab already mounts something else at this place.",
     "mount-point-not-empty": "The guest's folder at the mount point holds files, which the mount will hide.",

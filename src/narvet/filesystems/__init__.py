@@ -8,7 +8,12 @@ from typing import Any, cast
 
 from narvet.filesystems.contract import Filesystem
 
-_REGISTRY = {"ext4": "narvet.filesystems.ext4"}
+_REGISTRY = {
+    "ext4": "narvet.filesystems.ext4",
+    "swap": "narvet.filesystems.swap",
+    "fat32": "narvet.filesystems.fat.fat32",
+    "exfat": "narvet.filesystems.fat.exfat",
+}
 
 NAMES = tuple(_REGISTRY)
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Literal, Protocol, TypeVar
+from fractions import Fraction
+from typing import ClassVar, Literal, Protocol, TypeVar
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice, Extent
@@ -12,22 +13,33 @@ from narvet.errors import NarvetError
 from narvet.findings import Finding
 
 Purpose = Literal["general", "database", "logs", "media"]
+Family = Literal["linux", "swap", "portable"]  # what a table's type code tells a guest to expect
 
 
 class UnfitError(NarvetError):
-    """A filesystem cannot be made at this size; `least` and `most` are the bytes it can be made at."""
+    """A filesystem cannot be made at this size; `least` and `most` are the bytes it can be made at.
+
+    Where it is another wish that does not fit, `remedy` says what to do about it.
+    """
 
     status = 2
 
-    def __init__(self, message: str, least: int, most: int) -> None:
+    def __init__(self, message: str, least: int, most: int, remedy: str = "") -> None:
         super().__init__(message)
         self.least = least
         self.most = most
+        self.remedy = remedy
 
 
 @dataclass(frozen=True)
 class Options:
-    """What a filesystem is asked to be; `made` is seconds since 1970."""
+    """What a filesystem is asked to be; `made` is seconds since 1970, other numbers bytes.
+
+    `start` is where its partition starts on the disk, `block` is the allocation unit, `inode_each` the bytes for each
+    inode, `journal` the size of journal or log, `reserved` the share kept for the superuser; None leaves each to the
+    filesystem and its purpose. `chunk` is what the storage below puts on one of its disks before it goes on to the
+    next, `stripe` that times the disks; 0 if unknown.
+    """
 
     uuid: UUID = field(default_factory=lambda: UUID(int=0))
     label: str = ""
@@ -37,6 +49,13 @@ class Options:
     gid: int = 0
     mode: int = 0o755
     made: int = 0
+    start: int = 0
+    block: int | None = None
+    inode_each: int | None = None
+    journal: int | None = None
+    reserved: Fraction | None = None
+    chunk: int = 0
+    stripe: int = 0
 
 
 @dataclass(frozen=True)
@@ -82,13 +101,34 @@ GeometryT = TypeVar("GeometryT")
 
 
 class Filesystem(Protocol[GeometryT]):
-    """A filesystem: pure arithmetic (geometry, capacity, footprint, breakpoints) apart from writing and reading."""
+    """A filesystem: pure arithmetic (geometry, capacity, footprint, breakpoints) apart from writing and reading.
+
+    `check_pass` is the sixth field of its line of fstab; `keys` are the keys of its own that it heeds.
+    """
 
     name: str
     least: int
     most: int
     label_limit: int
     mount_type: str
+    family: Family
+    check_pass: int
+    keys: ClassVar[frozenset[str]]
+
+    def units(self, sector: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen, ascending."""
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the id that a guest knows it by, in small letters."""
+
+    def spec(self, known_as: str) -> str:
+        """Return the first field of its line of fstab."""
+
+    def stored_label(self, label: str) -> str | None:
+        """Return a label as it is stored, None if it has characters that cannot be."""
+
+    def mount_options(self, options: Options) -> tuple[str, ...]:
+        """Return the mount options that its purpose, owner and mode ask for."""
 
     def geometry(self, size: int, options: Options) -> GeometryT:
         """Work out where everything lies in `size` bytes; UnfitError if it cannot be done."""
@@ -113,3 +153,36 @@ class Filesystem(Protocol[GeometryT]):
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""
+
+
+class Usual:
+    """What most filesystems of Linux share."""
+
+    family: Family = "linux"
+    check_pass = 2  # fstab(5): checked after the root
+    keys: ClassVar[frozenset[str]] = frozenset()
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the UUID."""
+        return str(uuid)
+
+    def spec(self, known_as: str) -> str:
+        """Return the UUID with its tag."""
+        return f"UUID={known_as}"
+
+    def stored_label(self, label: str) -> str | None:
+        """Return the label."""
+        return label
+
+    def label_length(self, label: str) -> int:
+        """Return the bytes of a label."""
+        return len(label.encode())
+
+    def mount_options(self, options: Options) -> tuple[str, ...]:
+        """Return what spares a database and large files a write for every read."""
+        return ("noatime",) if options.purpose in ("database", "media") else ()
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield nothing."""
+        del device
+        yield from ()

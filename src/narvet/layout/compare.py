@@ -60,7 +60,7 @@ def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
         for entry in missing_entries(wanted, root.entries):
             found.append(Difference(f"guest.{guest} fstab", f"{entry.spec} at {entry.file}", "nothing"))
         for entry in wanted:
-            if not root.mount_points[entry.file].exists:
+            if entry.file in root.mount_points and not root.mount_points[entry.file].exists:
                 found.append(Difference(f"guest.{guest} {entry.file}", "a mount point", "nothing"))
     return tuple(found)
 
@@ -110,6 +110,8 @@ def _partition(part: LaidPartition, found: PartitionFound, where: str) -> Iterat
         ("uuid", part.uuid, facts.uuid),
         ("total shown", total, facts.total),
     ))  # fmt: skip
+    if facts.mode is None:  # the mount decides
+        return
     yield from _fields(where, (
         ("owner", f"{part.uid}:{part.gid}", f"{facts.uid}:{facts.gid}"),
         ("mode", f"{part.mode:04o}", f"{facts.mode or 0:04o}"),

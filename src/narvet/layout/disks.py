@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options, UnfitError
+from narvet.filesystems.contract import Filesystem, Options, UnfitError
 from narvet.findings import Finding
 from narvet.identity import derive
 from narvet.images import image_format
@@ -18,7 +19,7 @@ from narvet.layout.usable import smallest_size
 from narvet.sheet.model import DiskForm, PartitionForm, Sheet
 from narvet.tables import table_format
 from narvet.tables.contract import Bounds, Reserved, TableFormat, check_alignment
-from narvet.units import align_up, show_both
+from narvet.units import align_up, show_binary, show_both
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 _LARGEST_ID = (1 << 32) - 2  # the largest user or group number; the next means "no one"
@@ -56,9 +57,9 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
     reserved = table.reserved(size, form.sector) if table else ()
     places = place(sizes, bounds, form.align, form.sector) if table else [Place(0, size)]
     found += _place_checks(bounds, places, sizes, where) if table else []
-    system = sheet.guest[form.guest].runs
+    flash = sheet.store[form.store].flash
     partitions = tuple(
-        _partition(sheet, name, one, spot, table, system, found) for one, spot in zip(asked, places, strict=True)
+        _partition(sheet, name, one, spot, table, found, flash=flash) for one, spot in zip(asked, places, strict=True)
     )
     making = Making(
         size=size,
@@ -106,14 +107,10 @@ def _asked(sheet: Sheet, disk: str, number: int, form: DiskForm, root: RootFacts
     fs_label = label
     if part.filesystem != "none":
         kind = filesystem(part.filesystem)
-        if part.label is None:
-            while kind.label_length(fs_label) > kind.label_limit:
-                fs_label = fs_label[:-1]
-        elif kind.label_length(label) > kind.label_limit:
-            found.append(
-                _label_too_long(f"{where}.label", label, kind.name, kind.label_length(label), kind.label_limit)
-            )
+        fs_label = _filesystem_label(kind, label, found, f"{where}.label", chosen=part.label is not None)
+        found += _key_checks(kind, part, form.sector, where)
     uid, gid = owner or (0, 0)
+    stripe = sheet.store[form.store].stripe
     options = Options(
         uuid=derive(sheet.identity, "disk", disk, "partition", number, "filesystem"),
         label=fs_label,
@@ -123,8 +120,52 @@ def _asked(sheet: Sheet, disk: str, number: int, form: DiskForm, root: RootFacts
         gid=gid,
         mode=part.mode,
         made=sheet.dated,
+        block=part.block,
+        inode_each=part.inode_each,
+        journal=part.journal,
+        reserved=part.reserved,
+        chunk=stripe.chunk if stripe else 0,
+        stripe=stripe.chunk * stripe.disks if stripe else 0,
     )
     return _Asked(number, part, label, fs_label, uid, gid, options)
+
+
+def _filesystem_label(kind: Filesystem[Any], label: str, found: list[Finding], where: str, *, chosen: bool) -> str:
+    """Return the label as the filesystem stores it; one that nobody chose is made to fit."""
+    stored = kind.stored_label(label)
+    if stored is None and not chosen:
+        stored = kind.stored_label("".join(sign if sign.isascii() and sign.isalnum() else "-" for sign in label))
+    if stored is None:
+        found.append(
+            Finding(
+                "label-not-possible", "error", where, f'"{label}" has characters that {kind.name} cannot store',
+                "use letters and digits",
+            )
+        )  # fmt: skip
+        return ""
+    if not chosen:
+        while kind.label_length(stored) > kind.label_limit:
+            stored = stored[:-1]
+    elif kind.label_length(stored) > kind.label_limit:
+        found.append(_label_too_long(where, label, kind.name, kind.label_length(stored), kind.label_limit))
+    return stored
+
+
+def _key_checks(kind: Filesystem[Any], part: PartitionForm, sector: int, where: str) -> Iterator[Finding]:
+    """Yield the keys that this filesystem does not heed, and an allocation unit it does not have."""
+    for key in ("block", "inode_each", "journal", "reserved"):
+        if getattr(part, key) is not None and key not in kind.keys:
+            yield Finding(
+                "key-not-heeded", "error", f"{where}.{key}", f"{kind.name} has no {key} to set", f"leave {key} out"
+            )
+    units = kind.units(sector)
+    if part.block is not None and "block" in kind.keys and part.block not in units:
+        known = ", ".join(show_binary(unit) for unit in units)
+        yield Finding(
+            "key-not-heeded", "error", f"{where}.block",
+            f"{kind.name} cannot have allocation units of {show_binary(part.block)}; it can have {known}",
+            "choose one of those, or leave block out",
+        )  # fmt: skip
 
 
 def resolve_owner(owner: str, root: RootFacts) -> tuple[int, int] | None:
@@ -226,37 +267,47 @@ def _place_checks(bounds: Bounds, places: list[Place], sizes: list[PartSize], wh
 
 
 def _partition(
-    sheet: Sheet, disk: str, one: _Asked, spot: Place, table: TableFormat | None, system: str, found: list[Finding]
+    sheet: Sheet, disk: str, one: _Asked, spot: Place, table: TableFormat | None, found: list[Finding], *, flash: bool
 ) -> LaidPartition:
     form = one.form
+    kind = None if form.filesystem == "none" else filesystem(form.filesystem)
     laid = LaidPartition(
         number=one.number if table else 0,
         label=one.label,
         start=spot.start,
         size=spot.size,
-        type=table.partition_type(system) if table else "",
+        type=table.partition_type(kind.family if kind else "linux") if table else "",
         id=str(derive(sheet.identity, "disk", disk, "partition", one.number)) if table else "",
-        filesystem=None if form.filesystem == "none" else form.filesystem,
-        uuid=None if form.filesystem == "none" else str(one.options.uuid),
+        filesystem=kind.name if kind else None,
+        uuid=kind.known_as(one.options.uuid) if kind else None,
         at=form.at,
         owner=form.owner,
         uid=one.uid,
         gid=one.gid,
         mode=form.mode,
         needed=form.needed,
+        mount_options=_mount_options(kind, one, flash=flash) if kind else (),
     )
-    if laid.filesystem is None or not laid.size:
+    if kind is None or not laid.size:
         return laid
-    kind = filesystem(laid.filesystem)
     try:
-        geometry = kind.geometry(laid.size, one.options)
+        geometry = kind.geometry(laid.size, replace(one.options, start=laid.start))
     except UnfitError as error:
         found.append(_unfit(error, laid.size, f"disk.{disk}.partition {one.number}"))
         return laid
     return replace(laid, geometry=geometry, shows=kind.capacity(geometry), footprint=kind.footprint(geometry))
 
 
+def _mount_options(kind: Filesystem[Any], one: _Asked, *, flash: bool) -> tuple[str, ...]:
+    """Return the mount options of an entry; those asked for stand in for those that the purpose would bring."""
+    asked = one.form.options
+    words = kind.mount_options(one.options if asked is None else replace(one.options, purpose="general"))
+    return tuple(dict.fromkeys((*words, *(asked or ()), *(("discard",) if flash else ()))))
+
+
 def _unfit(error: UnfitError, size: int, where: str) -> Finding:
+    if error.remedy:
+        return Finding("key-not-heeded", "error", where, str(error), error.remedy)
     if size > error.most:
         remedy = f"make the partition at most {show_both(error.most)}"
         return Finding("filesystem-too-large", "error", where, str(error), remedy)

@@ -35,6 +35,7 @@ class LaidPartition:
     gid: int
     mode: int
     needed: bool
+    mount_options: tuple[str, ...] = ()
     geometry: Any = None
     shows: Capacity | None = None
     footprint: int = 0

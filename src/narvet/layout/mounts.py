@@ -10,29 +10,40 @@ from narvet.findings import Finding
 from narvet.layout.facts import Facts, MountEntry, RootFacts
 from narvet.layout.model import LaidDisk, LaidPartition
 
-_CHECK_AFTER_ROOT = 2  # fstab(5), sixth field
+NOWHERE = "none"  # fstab(5): what the second field of swap says
 
 
 def entries_of(disks: Iterable[LaidDisk]) -> dict[str, tuple[MountEntry, ...]]:
     """Return each guest's entries; a mount point below another comes after it."""
     made: dict[str, list[MountEntry]] = defaultdict(list)
     for disk in disks:
-        made[disk.guest] += [entry_of(part) for part in disk.partitions if part.at]
-    return {guest: tuple(sorted(lines, key=lambda line: line.file.split("/"))) for guest, lines in made.items()}
+        made[disk.guest] += [entry_of(part) for part in disk.partitions if _has_entry(part)]
+    return {guest: tuple(sorted(lines, key=_order)) for guest, lines in made.items()}
+
+
+def _has_entry(part: LaidPartition) -> bool:
+    """Return whether a guest needs a line for it: what is mounted, and swap."""
+    return part.geometry is not None and (part.at is not None or part.filesystem == "swap")
+
+
+def _order(entry: MountEntry) -> tuple[bool, list[str]]:
+    return entry.file == NOWHERE, entry.file.split("/")
 
 
 def entry_of(part: LaidPartition) -> MountEntry:
     """Return the entry that mounts a partition's filesystem by UUID."""
-    options = "defaults" if part.needed else "defaults,nofail"
-    kind = filesystem(part.filesystem or "").mount_type
-    return MountEntry(f"UUID={part.uuid}", part.at or "", kind, options, 0, _CHECK_AFTER_ROOT)
+    kind = filesystem(part.filesystem or "")
+    words = [*(part.mount_options or ("defaults",)), *(() if part.needed else ("nofail",))]
+    return MountEntry(
+        kind.spec(part.uuid or ""), part.at or NOWHERE, kind.mount_type, ",".join(words), 0, kind.check_pass
+    )
 
 
 def check_mounts(disks: Iterable[LaidDisk], facts: Facts) -> Iterator[Finding]:
     """Yield what is to be said about the mount points of all disks."""
     by_guest: dict[str, list[tuple[str, LaidPartition]]] = defaultdict(list)
     for disk in disks:
-        places = [(f"disk.{disk.name}.partition {part.number}", part) for part in disk.partitions if part.at]
+        places = [(f"disk.{disk.name}.partition {part.number}", part) for part in disk.partitions if _has_entry(part)]
         by_guest[disk.guest] += places
     for guest, places in by_guest.items():
         yield from _among_themselves(places)
@@ -45,6 +56,7 @@ def check_mounts(disks: Iterable[LaidDisk], facts: Facts) -> Iterator[Finding]:
 
 def _among_themselves(places: list[tuple[str, LaidPartition]]) -> Iterator[Finding]:
     first: dict[str, str] = {}
+    places = [(where, part) for where, part in places if part.at]
     for where, part in places:
         other = first.setdefault(part.at or "", where)
         if other != where:
@@ -98,7 +110,7 @@ def _spec(text: str) -> str:
 def _in_fstab(where: str, part: LaidPartition, existing: _ByKey) -> Iterator[Finding]:
     wanted = entry_of(part)
     same = existing.by_spec.get(_spec(wanted.spec))
-    there = existing.by_file.get(wanted.file)
+    there = existing.by_file.get(wanted.file) if part.at else None
     if same is not None and same.file != wanted.file:
         yield Finding(
             "uuid-in-use", "error", f"{where}.at",

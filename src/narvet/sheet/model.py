@@ -51,6 +51,20 @@ def _kept(value: Any) -> int | Fraction:
     return _size(value) if share is None else share
 
 
+def _reserved(value: Any) -> Fraction:
+    share = parse_share(value) if isinstance(value, str) else None
+    if share is None or share > Fraction(1, 2):
+        raise ValueError('a share of at most half, such as "2%"')
+    return share
+
+
+def _chunk(value: Any) -> int:
+    size = _size(value)
+    if size < 4096 or size > 64 * MIB or size & (size - 1):
+        raise ValueError("a chunk is a power of two from 4 KiB to 64 MiB")
+    return size
+
+
 def _one_of(names: tuple[str, ...]) -> Any:
     def check(value: Any) -> str:
         if value not in names:
@@ -142,6 +156,8 @@ Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ 
 MountPoint = Annotated[str, PlainValidator(_mount_point), _text("/.+", "/srv/trials")]
 Owner = Annotated[str, PlainValidator(_owner), _text(".+", "trials:lab")]
 Moment = Annotated[int, PlainValidator(_moment), WithJsonSchema({"format": "date-time"})]
+MountOption = Annotated[str, Field(pattern=r"^[A-Za-z0-9_.:=/+-]+$", max_length=200)]
+Share = Annotated[Fraction, PlainValidator(_reserved), WithJsonSchema({"type": "string", "examples": ["2%"]})]
 Mode = Annotated[int, PlainValidator(_mode), _text("[0-7]{3,4}", "0750")]
 
 
@@ -151,6 +167,13 @@ class Form(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
 
 
+class StripeForm(Form):
+    """`stripe` of a store: its storage puts `chunk` bytes on one of so many `disks`, then goes on to the next."""
+
+    chunk: Annotated[int, PlainValidator(_chunk), _SIZE_SCHEMA]
+    disks: Annotated[int, Field(ge=1, le=1024)]
+
+
 class StoreForm(Form):
     """`[store.NAME]`: a folder on a host where disk files are kept."""
 
@@ -158,6 +181,8 @@ class StoreForm(Form):
     room: Room | None = None
     keep_free: Kept = 0
     zone: str | None = None
+    stripe: StripeForm | None = None
+    flash: bool = False
 
 
 class GuestForm(Form):
@@ -192,6 +217,11 @@ class PartitionForm(Form):
     owner: Owner = "0:0"
     mode: Mode = 0o755
     needed: bool = False
+    options: tuple[MountOption, ...] | None = None
+    block: Size | None = None
+    inode_each: Size | None = None
+    journal: Size | None = None
+    reserved: Share | None = None
 
     @model_validator(mode="after")
     def _agrees(self) -> PartitionForm:
@@ -199,6 +229,8 @@ class PartitionForm(Form):
             raise ValueError("give size or usable, not both")
         if self.filesystem == "none" and (self.at or self.usable):
             raise ValueError("at and usable need a filesystem")
+        if self.filesystem == "swap" and self.at:
+            raise ValueError("swap is not mounted; leave at out")
         return self
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.findings import Finding
+
+Family = Literal["linux", "swap", "portable"]
 
 
 @dataclass(frozen=True)
@@ -67,8 +69,8 @@ class TableFormat(Protocol):
     def reserved(self, disk_size: int, sector: int) -> tuple[Reserved, ...]:
         """Return the runs the table takes, ascending."""
 
-    def partition_type(self, system: str) -> str:
-        """Return the type a data partition of a "linux" guest carries."""
+    def partition_type(self, family: Family) -> str:
+        """Return the type that a partition carries, by the family of its filesystem."""
 
     def label_length(self, label: str) -> int:
         """Return how much of `label_limit` a label takes."""

@@ -12,7 +12,7 @@ from narvet.checksums import crc32
 from narvet.errors import ImageError, UnsupportedError
 from narvet.findings import Finding
 from narvet.records import Record, at
-from narvet.tables.contract import Bounds, Partition, Reserved, Table, check_partitions
+from narvet.tables.contract import Bounds, Family, Partition, Reserved, Table, check_partitions
 from narvet.tables.mbr import SIZE as MBR_SIZE
 from narvet.tables.mbr import is_protective, protective
 
@@ -20,7 +20,11 @@ SIGNATURE = b"EFI PART"
 REVISION = 0x00010000
 ENTRY_COUNT = 128
 ENTRY_SIZE = 128
-TYPES = {"linux": "0fc63daf-8483-4772-8e79-3d69d8477de4"}
+TYPES = {
+    "linux": "0fc63daf-8483-4772-8e79-3d69d8477de4",
+    "swap": "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f",
+    "portable": "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7",
+}
 LARGEST_ENTRY_ARRAY = 1 << 20  # 64 times the usual array; a damaged count must not make us read gigabytes
 
 _TYPE_UNUSED = bytes(16)
@@ -83,9 +87,9 @@ class Gpt:
             Reserved(bounds.end, end - bounds.end, "GPT, second copy"),
         )
 
-    def partition_type(self, system: str) -> str:
-        """Return the type GUID of a data partition."""
-        return TYPES[system]
+    def partition_type(self, family: Family) -> str:
+        """Return the type GUID of a partition."""
+        return TYPES[family]
 
     def label_length(self, label: str) -> int:
         """Return the UTF-16 units of a partition's name."""

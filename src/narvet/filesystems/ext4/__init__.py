@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice, Extent
-from narvet.filesystems.contract import Capacity, FilesystemFacts, Options
+from narvet.filesystems.contract import Capacity, FilesystemFacts, Options, Usual
 from narvet.filesystems.ext4 import geometry as _geometry
 from narvet.filesystems.ext4.geometry import Geometry
 
 
-class Ext4:
+class Ext4(Usual):
     """The filesystem behind `filesystem = "ext4"`."""
 
     name = "ext4"
@@ -22,6 +22,11 @@ class Ext4:
     least = _geometry.LEAST
     most = _geometry.MOST
     label_limit = 16
+    keys = frozenset({"block", "inode_each", "journal", "reserved"})
+
+    def units(self, sector: int) -> tuple[int, ...]:
+        """Return the block sizes, and the clusters that are made of 4 KiB blocks."""
+        return tuple(size for size in _geometry.UNITS if size >= sector)
 
     def geometry(self, size: int, options: Options) -> Geometry:
         """Work out where everything lies in `size` bytes."""
@@ -38,10 +43,6 @@ class Ext4:
     def breakpoints(self, options: Options) -> tuple[int, ...]:
         """Return the sizes at which its rules change."""
         return _geometry.breakpoints(options)
-
-    def label_length(self, label: str) -> int:
-        """Return the bytes of a label."""
-        return len(label.encode())
 
     def write(self, device: BlockDevice, geometry: Geometry) -> None:
         """Write it to a device that reads as zeros."""

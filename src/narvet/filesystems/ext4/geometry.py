@@ -22,6 +22,7 @@ from narvet.filesystems.contract import Capacity, Loss, Options, UnfitError
 from narvet.filesystems.ext4.records import DESCRIPTOR_SIZE, INODE_SIZE
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
 
+UNITS = (KIB, 2 * KIB, 4 * KIB)
 LEAST = 2 * MIB
 MOST = 64 * TIB
 SMALL_BLOCKS_BELOW = 64 * MIB
@@ -30,6 +31,8 @@ WIDER_FLEX_ABOVE = TIB
 JOURNAL_FROM_BLOCKS = 8192
 JOURNAL_LEAST = 1024  # blocks; the kernel refuses smaller ones
 JOURNAL_SHARE = 64
+JOURNAL_MOST = 20  # times the block size: blocks that four extents of an inode hold, as block groups cut them
+MOST_INODES = (1 << 32) - (1 << 16)  # s_inodes_count has 32 bits
 GROWTH = 16
 RESERVED_MOST = 4 * GIB
 FIRST_INODES = 11  # ten reserved, and lost+found
@@ -150,30 +153,47 @@ def plan(size: int, options: Options) -> Geometry:
 
 
 def _block_size(size: int, options: Options) -> int:
+    if options.block is not None:
+        return options.block
     return KIB if size < SMALL_BLOCKS_BELOW and options.sector <= KIB else 4 * KIB
 
 
 def _with_groups(size: int, options: Options, block_size: int, groups: int, blocks: int) -> Geometry:
-    density = next(ratio for upto, ratio in _DENSITY[options.purpose] if size <= upto)
+    density = options.inode_each or next(ratio for upto, ratio in _DENSITY[options.purpose] if size <= upto)
     covered = min(8 * block_size, blocks) * block_size
     meta = size > META_ABOVE
     descriptor_blocks = -(-groups * DESCRIPTOR_SIZE // block_size)
     room = min((GROWTH - 1) * descriptor_blocks, block_size // 4, max(blocks // 64, 1))
-    journal = min(max(blocks // JOURNAL_SHARE, JOURNAL_LEAST), _JOURNAL_MOST[options.purpose] // block_size)
     kept = min(blocks * _RESERVED[options.purpose] // 1000, RESERVED_MOST // block_size)
+    if options.reserved is not None:
+        kept = blocks * options.reserved.numerator // options.reserved.denominator
+    inodes = min(max(covered // density, 16), MOST_INODES // groups, 8 * block_size)
     return Geometry(
         size=size,
         options=options,
         block_size=block_size,
         block_count=blocks,
         group_count=groups,
-        inodes_per_group=align_up(max(covered // density, 16), max(block_size // INODE_SIZE, 8)),
+        inodes_per_group=min(align_up(inodes, max(block_size // INODE_SIZE, 8)), 8 * block_size),
         groups_per_flex_log=4 + max((size - 1).bit_length() - WIDER_FLEX_ABOVE.bit_length() + 1, 0),
         meta_groups=meta,
         reserved_descriptor_blocks=0 if meta else room,
-        journal_blocks=journal if blocks >= JOURNAL_FROM_BLOCKS else 0,
+        journal_blocks=_journal_blocks(size, options, block_size, blocks),
         superuser_blocks=kept,
     )
+
+
+def _journal_blocks(size: int, options: Options, block_size: int, blocks: int) -> int:
+    if options.journal is None:
+        most = _JOURNAL_MOST[options.purpose] // block_size
+        return min(max(blocks // JOURNAL_SHARE, JOURNAL_LEAST), most) if blocks >= JOURNAL_FROM_BLOCKS else 0
+    wanted = options.journal // block_size
+    most = min(blocks // 2, JOURNAL_MOST * block_size)
+    if not JOURNAL_LEAST <= wanted <= most:
+        bounds = f"{show_both(JOURNAL_LEAST * block_size)} to {show_both(most * block_size)}"
+        message = f"the journal of an ext4 of {show_both(size)} has {bounds}, not {show_both(options.journal)}"
+        raise UnfitError(message, LEAST, MOST, "choose a size between, or leave journal out")
+    return wanted
 
 
 def _fits(geometry: Geometry) -> bool:

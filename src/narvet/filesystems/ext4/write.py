@@ -263,6 +263,8 @@ def _superblock(geometry: Geometry, seed: int, first_inodes: dict[int, Inode]) -
         s_creation_time=made,
         s_min_extra_isize=EXTRA_ISIZE,
         s_want_extra_isize=EXTRA_ISIZE,
+        s_raid_stride=min(options.chunk // geometry.block_size, 0xFFFF),
+        s_raid_stripe_width=options.stripe // geometry.block_size,
         s_flags=1,
         s_log_groups_per_flex=geometry.groups_per_flex_log,
         s_checksum_type=1,

@@ -1,0 +1,132 @@
+"""What fat32 and exfat share: serial numbers, mount options in place of owner and mode, and tables of clusters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from uuid import UUID
+
+import numpy as np
+from numpy.typing import NDArray
+
+from narvet.block.contract import BlockDevice
+from narvet.filesystems.contract import Family, Options, Usual
+from narvet.findings import Finding
+
+FIRST_CLUSTER = 2
+_CHUNK = 1 << 20
+_MOST_CHECKED = 1 << 24  # clusters whose chains are followed; a table of 64 MiB
+
+
+class Portable(Usual):
+    """A filesystem without owners: the mount gives every file the same."""
+
+    family: Family = "portable"
+    check_pass = 0
+    keys = frozenset({"block"})
+    label_limit = 11
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the serial number as guests write it, but in small letters."""
+        return serial_text(serial(uuid))
+
+    def spec(self, known_as: str) -> str:
+        """Return the serial number with the tag of ids, in capitals as guests write it."""
+        return f"UUID={known_as.upper()}"
+
+    def mount_options(self, options: Options) -> tuple[str, ...]:
+        """Return the options that give the root, and all in it, the owner and mode asked for."""
+        words = list(super().mount_options(options))
+        if options.uid or options.gid:
+            words += [f"uid={options.uid}", f"gid={options.gid}"]
+        if options.mode & 0o777 != 0o755:
+            mask = ~options.mode & 0o777
+            words += [f"dmask={mask:04o}", f"fmask={mask | 0o111:04o}"]
+        return tuple(words)
+
+
+def serial(uuid: UUID) -> int:
+    """Return the 32-bit serial number that stands in for a UUID."""
+    return uuid.int >> 96
+
+
+def serial_text(number: int) -> str:
+    """Return a serial number as guests write it, but in small letters."""
+    return f"{number >> 16:04x}-{number & 0xFFFF:04x}"
+
+
+def damaged(where: str, message: str) -> Finding:
+    """Return the finding of a structure that does not fit."""
+    remedy = "copy the data off, or have the guest repair it, before relying on it"
+    return Finding("filesystem-damaged", "error", where, message, remedy)
+
+
+def past_end(where: str, size: int, there: int) -> Finding:
+    """Return the finding of a filesystem larger than what it lies on."""
+    return Finding(
+        "filesystem-past-end", "error", where, f"the filesystem says it has {size} bytes, but it lies on {there}",
+        "do not mount it; the partition or the image was made smaller, or was cut short in a copy",
+    )  # fmt: skip
+
+
+def in_use(where: str) -> Finding:
+    """Return the finding of a filesystem marked as not cleanly unmounted."""
+    return Finding(
+        "filesystem-needs-recovery", "warning", where, "the filesystem is in use or was not unmounted cleanly",
+        "shut the guest down cleanly, or have it check the filesystem",
+    )  # fmt: skip
+
+
+def pieces(device: BlockDevice, start: int, length: int) -> Iterator[tuple[int, bytes]]:
+    """Yield offset from `start` and content of the parts of a range that may hold data, 1 MiB at most at once."""
+    for first, run in device.extents(start, start + length):
+        low, high = (first - start) // 4 * 4 + start, min(-(-(first + run - start) // 4) * 4 + start, start + length)
+        for offset in range(low, high, _CHUNK):
+            yield offset - start, device.read(offset, min(_CHUNK, high - offset))
+
+
+def table_entries(device: BlockDevice, start: int, count: int, mask: int) -> Iterator[tuple[int, NDArray[np.uint32]]]:
+    """Yield number and values of the runs of table entries that may hold anything; all others are free."""
+    for offset, data in pieces(device, start, 4 * count):
+        yield offset // 4, np.frombuffer(data, dtype="<u4") & np.uint32(mask)
+
+
+def free_between(taken: Iterator[tuple[int, NDArray[np.bool_]]], count: int) -> Iterator[tuple[int, int]]:
+    """Yield first and end of the free runs of `count` clusters; `taken` has those parts of them that may be in use."""
+    reach = 0
+    for first, bits in taken:
+        edges = np.flatnonzero(np.diff(np.concatenate(([0], bits.astype(np.int8), [0]))))
+        for low, high in (edges.reshape(-1, 2) + first).tolist():
+            if low > reach:
+                yield reach, min(low, count)
+            reach = high
+    if reach < count:
+        yield reach, count
+
+
+def chain_faults(entries: NDArray[np.uint32], last: int, bad: int) -> Iterator[str]:
+    """Yield what is wrong with the chains of a whole table: `entries` start at entry 0, `last` is the last cluster.
+
+    Entries above `bad` end a chain, `bad` itself marks a cluster that cannot be used.
+    """
+    if len(entries) > _MOST_CHECKED:
+        return
+    links = entries[FIRST_CLUSTER : last + 1]
+    links = links[(links != 0) & (links < bad)]
+    wild = int(((links < FIRST_CLUSTER) | (links > last)).sum())
+    if wild:
+        yield f"{wild} entries of the table lead to clusters that do not exist"
+        return
+    if len(np.unique(links)) != len(links):
+        yield f"{len(links) - len(np.unique(links))} clusters belong to more than one file"
+    if (entries[links] == 0).any():
+        yield f"{int((entries[links] == 0).sum())} files go on in clusters marked as free"
+
+
+def whole_table(device: BlockDevice, start: int, count: int, mask: int) -> NDArray[np.uint32]:
+    """Return a table of at most `_MOST_CHECKED` entries; a longer one is not read, and none is returned."""
+    if count > _MOST_CHECKED:
+        return np.zeros(0, dtype=np.uint32)
+    table = np.zeros(count, dtype=np.uint32)
+    for first, values in table_entries(device, start, count, mask):
+        table[first : first + len(values)] = values
+    return table
