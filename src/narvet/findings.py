@@ -15,6 +15,7 @@ RULES: dict[str, str] = {
     "entry-kept": "The guest's fstab already mounts this filesystem there, in words of its own, which are kept.",
     "filesystem-damaged": "Structures of a filesystem do not match their checksums or one another.",
     "filesystem-needs-recovery": "A filesystem was not unmounted cleanly; its journal is replayed at the next mount.",
+    "filesystem-not-checked": "A filesystem is of a kind or version whose structures Narvet does not check.",
     "filesystem-past-end": "A filesystem says it is larger than what it lies on.",
     "filesystem-too-large": "The filesystem cannot be as large as its partition.",
     "filesystem-too-small": "The partition is too small for its filesystem.",

@@ -15,7 +15,7 @@ from tests.real.guest import complaints
 # writing back one run of blocks finishes in parts (fs/ext4/extents.c calls it an issue of its own state machine).
 # Guests' kernels are built without that.
 _OF_THE_KERNEL_ITSELF = ("ext4_convert_unwritten_extents_endio",)
-_WATCHED = ("EXT4-fs", "JBD2", "EXT3-fs", "EXT2-fs", "Buffer I/O")
+_WATCHED = ("EXT4-fs", "XFS", "JBD2", "EXT3-fs", "EXT2-fs", "Buffer I/O")
 
 
 def missing() -> list[str]:

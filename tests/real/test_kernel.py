@@ -1,17 +1,19 @@
-"""The machine's own kernel judges ext4 as Narvet writes it: numbers to the byte, under load, without complaint."""
+"""The machine's own kernel judges ext4 and xfs as Narvet writes them: numbers to the byte, under load, without complaint."""
 
 from __future__ import annotations
 
 import shutil
+from fractions import Fraction
 from itertools import product
 from pathlib import Path
+from typing import Any
 from uuid import UUID
 
 import pytest
 
 from narvet.block.file import FileDevice
+from narvet.filesystems import filesystem
 from narvet.filesystems.contract import Options, Purpose
-from narvet.filesystems.ext4 import FILESYSTEM
 from narvet.images import NAMES, image_format
 from narvet.images.chain import identify, open_image
 from narvet.images.files import stored
@@ -32,35 +34,86 @@ SIZES = (
 PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
 
 
-def written(image: Path, size: int, options: Options) -> dict[str, int]:
+XFS_SIZES = (
+    16 * MIB, 16 * MIB + 3 * 512, 17 * MIB + KIB, 40 * MIB, 63 * MIB, 64 * MIB, 95 * MIB + 4096, 130 * MIB, 299 * MIB,
+    300 * MIB - 512, 300 * MIB, 301 * MIB + 7 * 512, 512 * MIB, GIB, GIB + 511 * 512, 2 * GIB + 5 * MIB, 10**10,
+    65 * GIB + 3 * 4096, 128 * GIB, TIB,
+)  # fmt: skip
+
+# What can be set by a key of its own, and what the storage below is like; each at a few sizes.
+WISHES: dict[str, tuple[Any, ...]] = {
+    "ext4": (
+        {"block": KIB}, {"block": 2 * KIB}, {"block": 4 * KIB}, {"inode_each": 4 * KIB}, {"inode_each": MIB},
+        {"journal": 8 * MIB}, {"reserved": Fraction(5, 100)}, {"reserved": Fraction(0)},
+        {"chunk": 64 * KIB, "stripe": 256 * KIB},
+    ),
+    "xfs": (
+        {"block": KIB}, {"block": 2 * KIB}, {"journal": 40 * MIB}, {"chunk": 64 * KIB, "stripe": 256 * KIB},
+        {"chunk": 512 * KIB, "stripe": 4 * MIB}, {"chunk": MIB, "stripe": MIB},
+    ),
+}  # fmt: skip
+
+
+def written(image: Path, size: int, options: Options, name: str = "ext4") -> dict[str, int]:
     """Write a filesystem to a new image of its size; return what is promised of it."""
-    geometry = FILESYSTEM.geometry(size, options)
+    kind = filesystem(name)
+    geometry = kind.geometry(size, options)
     with image.open("x+b", buffering=0) as file:
         file.truncate(size)
-        FILESYSTEM.write(FileDevice(file), geometry)
-    assert image.stat().st_blocks * 512 <= FILESYSTEM.footprint(geometry)
-    promised = FILESYSTEM.capacity(geometry)
+        kind.write(FileDevice(file), geometry)
+    assert image.stat().st_blocks * 512 <= kind.footprint(geometry)
+    promised = kind.capacity(geometry)
     return {"total": promised.total, "free": promised.free, "available": promised.available}
 
 
+def sound(image: Path, name: str, free: int) -> None:
+    """Narvet's own reader finds nothing to complain about, and the free space the kernel showed."""
+    with open_image(image) as device:
+        found = filesystem(name).read(device, "here")
+    assert found is not None and found.findings == () and (name == "ext4" or found.free == free)
+
+
 @pytest.mark.parametrize("purpose", PURPOSES)
-def test_shows_what_was_promised(tmp_path: Path, purpose: Purpose) -> None:
+@pytest.mark.parametrize(("name", "sizes"), [("ext4", SIZES), ("xfs", XFS_SIZES)])
+def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ...], purpose: Purpose) -> None:
     image = tmp_path / "image"
-    for sector, size in product((512, 4096), SIZES):
+    for sector, size in product((512, 4096), sizes):
+        if size // sector * sector < filesystem(name).least:
+            continue
         options = Options(purpose=purpose, sector=sector, mode=0o2750, uid=70001, gid=1300, made=1772409600)
-        promised = written(image, size // sector * sector, options)
+        promised = written(image, size // sector * sector, options, name)
         with quiet_log(), mounted(image, tmp_path) as place:
             assert shown(place) == promised, size
             about = place.stat()
             assert (about.st_uid, about.st_gid, about.st_mode & 0o7777) == (70001, 1300, 0o2750)
             assert about.st_mtime == 1772409600
+        sound(image, name, promised["free"])
         image.unlink()
 
 
-@pytest.mark.parametrize("size", [2 * MIB + 1536, 20 * MIB + 512, 90 * MIB, 160 * MIB + 4096])
-def test_holds_a_load(tmp_path: Path, size: int) -> None:
+@pytest.mark.parametrize("name", WISHES)
+def test_heeds_every_key(tmp_path: Path, name: str) -> None:
     image = tmp_path / "image"
-    written(image, size, Options(uuid=UUID(int=size)))
+    for wish, size in product(WISHES[name], (100 * MIB + 5 * 512, 600 * MIB, 20 * GIB + MIB)):
+        if wish.get("journal", 0) > size // 8:
+            continue
+        promised = written(image, size, Options(uuid=UUID(int=size), **wish), name)
+        with quiet_log(), mounted(image, tmp_path) as place:
+            assert shown(place) == promised, (wish, size)
+            load.verify(load.fill(place, size, most=8 * MIB))
+            free = shown(place)["free"]
+        sound(image, name, free)
+        image.unlink()
+
+
+@pytest.mark.parametrize(
+    ("name", "size"),
+    [("ext4", size) for size in (2 * MIB + 1536, 20 * MIB + 512, 90 * MIB, 160 * MIB + 4096)]
+    + [("xfs", size) for size in (16 * MIB, 100 * MIB + 512, 340 * MIB)],
+)
+def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
+    image = tmp_path / "image"
+    written(image, size, Options(uuid=UUID(int=size)), name)
     with quiet_log():
         with mounted(image, tmp_path) as place:
             made = load.fill(place, size)
@@ -69,15 +122,19 @@ def test_holds_a_load(tmp_path: Path, size: int) -> None:
             load.delete_half(made)
         with mounted(image, tmp_path) as place:
             load.verify(made)
-            made |= load.fill(place / "lost+found", size + 1)
+            (place / "again").mkdir()
+            made |= load.fill(place / "again", size + 1)
             load.verify(made)
+            free = shown(place)["free"]
+    sound(image, name, free)
 
 
 @pytest.mark.parametrize("size", [TIB, 2 * TIB + 9 * 4096, 5 * TIB + 123 * 512, 16 * TIB + MIB, 64 * TIB])
-def test_large_ones(shared_memory: Path, size: int) -> None:
+@pytest.mark.parametrize("name", ["ext4", "xfs"])
+def test_large_ones(shared_memory: Path, name: str, size: int) -> None:
     image = shared_memory / "image"
-    promised = written(image, size, Options(uuid=UUID(int=size)))
-    assert image.stat().st_blocks * 512 < 110 * MIB
+    promised = written(image, size, Options(uuid=UUID(int=size)), name)
+    assert image.stat().st_blocks * 512 < (110 * MIB if name == "ext4" else 3 * MIB)
     with quiet_log(), mounted(image, shared_memory) as place:
         assert shown(place) == promised
         load.verify(load.fill(place, size, most=64 * MIB))

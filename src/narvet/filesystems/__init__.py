@@ -10,6 +10,7 @@ from narvet.filesystems.contract import Filesystem
 
 _REGISTRY = {
     "ext4": "narvet.filesystems.ext4",
+    "xfs": "narvet.filesystems.xfs",
     "swap": "narvet.filesystems.swap",
     "fat32": "narvet.filesystems.fat.fat32",
     "exfat": "narvet.filesystems.fat.exfat",
