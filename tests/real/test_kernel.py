@@ -80,7 +80,8 @@ def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ..
     for sector, size in product((512, 4096), sizes):
         if size // sector * sector < filesystem(name).least:
             continue
-        options = Options(purpose=purpose, sector=sector, mode=0o2750, uid=70001, gid=1300, made=1772409600)
+        known_as = UUID(int=size)
+        options = Options(known_as, "seeds", purpose, sector, 70001, 1300, 0o2750, 1772409600)
         promised = written(image, size // sector * sector, options, name)
         with quiet_log(), mounted(image, tmp_path) as place:
             assert shown(place) == promised, size
@@ -100,7 +101,7 @@ def test_heeds_every_key(tmp_path: Path, name: str) -> None:
         promised = written(image, size, Options(uuid=UUID(int=size), **wish), name)
         with quiet_log(), mounted(image, tmp_path) as place:
             assert shown(place) == promised, (wish, size)
-            load.verify(load.fill(place, size, most=8 * MIB))
+            load.verify(load.fill(place, size, most=2 * MIB))
             free = shown(place)["free"]
         sound(image, name, free)
         image.unlink()
@@ -117,7 +118,8 @@ def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
     with quiet_log():
         with mounted(image, tmp_path) as place:
             made = load.fill(place, size)
-            assert shown(place)["available"] < 64 * KIB
+            # xfs refuses a write whose entries in its trees might need more than is left.
+            assert shown(place)["available"] < (64 * KIB if name == "ext4" else 512 * KIB)
             load.verify(made)
             load.delete_half(made)
         with mounted(image, tmp_path) as place:

@@ -185,7 +185,7 @@ def _with_groups(size: int, options: Options, block_size: int, groups: int, bloc
 
 def _journal_blocks(size: int, options: Options, block_size: int, blocks: int) -> int:
     if options.journal is None:
-        most = _JOURNAL_MOST[options.purpose] // block_size
+        most = min(_JOURNAL_MOST[options.purpose] // block_size, JOURNAL_MOST * block_size)
         return min(max(blocks // JOURNAL_SHARE, JOURNAL_LEAST), most) if blocks >= JOURNAL_FROM_BLOCKS else 0
     wanted = options.journal // block_size
     most = min(blocks // 2, JOURNAL_MOST * block_size)
