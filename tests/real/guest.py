@@ -16,7 +16,20 @@ from dataclasses import dataclass
 from pathlib import Path
 
 KERNEL_PACKAGE = "linux-image-6.12-amd64"
-MODULES = ("crc32c_generic", "virtio_pci", "virtio_blk", "virtio_scsi", "sd_mod", "ext4")
+MODULES = (
+    "crc32c_generic",
+    "virtio_pci",
+    "virtio_blk",
+    "virtio_scsi",
+    "sd_mod",
+    "ext4",
+    "xfs",
+    "nls_cp437",
+    "nls_ascii",
+    "nls_utf8",
+    "vfat",
+    "exfat",
+)
 PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
 SECONDS = 600
 

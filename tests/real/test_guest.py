@@ -52,6 +52,29 @@ FORMATS = (
     ("vmdk", "full", 'pieces = "40 MB"'),
 )
 
+# Filesystems on one disk, by size and keys; again on one with sectors of 4096 bytes.
+KINDS = (
+    ("fat32", "34 MiB", ""),
+    ("fat32", "100 MiB", 'owner = "1201:1300"\nmode = "0750"'),
+    ("fat32", "261 MiB", ""),
+    ("fat32", "3 GiB", "for = 'media'"),
+    ("fat32", "40 GiB", ""),
+    ("fat32", "9 GiB", 'block = "64 KiB"'),
+    ("fat32", "1999 GiB", ""),
+    ("exfat", "2 MiB", ""),
+    ("exfat", "33 MiB", 'block = "512 B"'),
+    ("exfat", "100 MiB", 'owner = "1201:1300"\nmode = "0700"'),
+    ("exfat", "64 GiB", ""),
+    ("exfat", "2 TiB", "for = 'media'"),
+    ("exfat", "31 TiB", ""),
+    ("exfat", "5 GiB", 'block = "32 MiB"'),
+    ("xfs", "20 MiB", ""),
+    ("xfs", "400 MiB", 'owner = "1201:1300"\nmode = "2770"'),
+    ("xfs", "6 TiB", "for = 'database'"),
+    ("swap", "64 MiB", ""),
+    ("swap", "3 GiB", 'label = "spare"'),
+)
+
 # Children the hypervisor knows, over bases that must stay as they are: (base, child).
 CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
 
@@ -63,6 +86,8 @@ load() {
     for n in $(seq 60); do dd if=/dev/urandom of=$1/d/e/e/p/$n bs=777 count=$n 2>/dev/null; done
     (cd $1; find . -type f | xargs sha256sum > /tmp/sums)
 }
+light() { mkdir -p "$1/Bäume und Samen"; for n in $(seq 25); do dd if=/dev/urandom of="$1/Bäume und Samen/a rather long name $n" \
+    bs=777 count=$n 2>/dev/null; done; (cd $1; find . -type f -exec sha256sum {} + > /tmp/sums); }
 check() { (cd $1; sha256sum -c /tmp/sums > /tmp/said 2>&1 && echo "$2 intact $(grep -c OK /tmp/said)" || cat /tmp/said); }
 """
 
@@ -74,11 +99,26 @@ class Boot:
     sheet: Path
     review: Any
     formats: Any
+    kinds: Any
+    surveys: Any
     said: dict[str, str]
     log: str
 
 
-def _script(review: Any, formats: Any) -> str:
+def _light_script(kinds: Any) -> list[str]:
+    """Mount each of many filesystems by its entry and use it a little; turn all swap on."""
+    lines = [line for kept in kinds["entries"].values() for line in kept]
+    script = ["cat > /etc/fstab <<'END'", *lines, "END"]
+    for at in (line.split()[1] for line in lines if line.split()[2] != "swap"):
+        script += [
+            f"mkdir -p {at}; mount {at}",
+            f'echo "{at} shows $(stat -f -c "%S %b %f %a" {at})"; echo "{at} root $(stat -c "%u:%g %a" {at})"',
+            f"light {at}; umount {at}; mount {at}; check {at} {at}; umount {at}",
+        ]
+    return [*script, "swapon -a", "sed 's/^/swap on /' /proc/swaps", "swapoff -a"]
+
+
+def _script(review: Any, formats: Any, kinds: Any) -> str:
     lines = [line for one in (review, formats) for kept in one["entries"].values() for line in kept]
     script = [LOAD, "cat > /etc/fstab <<'END'", *lines, "END"]
     for line in lines:
@@ -120,7 +160,7 @@ def _script(review: Any, formats: Any) -> str:
         "dd if=/dev/urandom of=/small/all bs=1k 2>/dev/null; sync",
         'echo "small full $(stat -f -c "%a" /small) $(ls /small/many | wc -l)"; umount /small',
     ]
-    return "\n".join(script)
+    return "\n".join([*script, *_light_script(kinds)])
 
 
 @pytest.fixture(scope="module")
@@ -165,7 +205,11 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
                 geometry = FILESYSTEM.geometry(before, Options(uuid=UUID(int=number + 1)))
                 FILESYSTEM.write(FileDevice(file), geometry)
             disks.append(Attached(image, 8 + number))
-        output = boot(disks, _script(review, formats))
+        kinds = facts("review", str(_every_kind(memory / "kinds")))
+        for number, asked in enumerate(kinds["disks"]):
+            disks.append(Attached(Path(asked["path"]), 90 + number, sector=asked["sector"]))
+        output = boot(disks, _script(review, formats, kinds))
+        surveys = facts("survey", *(asked["path"] for asked in kinds["disks"]))
     finally:
         shutil.rmtree(memory)
     printed, _, log = output.partition("== log")
@@ -175,7 +219,7 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
         said[f"{row[0]} {row[1]}"] = said.get(f"{row[0]} {row[1]}", "") + row[2] + ("\n" if row[1] == "sum" else "")
     for path, content in bases.items():
         assert Path(path).read_bytes() == content, "a base was changed"
-    return Boot(folder / "larkmoor" / "sheet.toml", review, formats, said, log)
+    return Boot(folder / "larkmoor" / "sheet.toml", review, formats, kinds, surveys, said, log)
 
 
 def _foreign(folder: Path) -> list[Path]:
@@ -212,6 +256,22 @@ def _every_format(folder: Path) -> Path:
     return sheet
 
 
+def _every_kind(folder: Path) -> Path:
+    """Write a sheet with a disk for each sector size that holds the KINDS it can; return it."""
+    disks = ""
+    for sector in (512, 4096):
+        parts: list[str] = []
+        for name, size, more in KINDS:
+            if sector == 4096 and ((name == "fat32" and size != "9 GiB") or "512 B" in more):
+                continue
+            at = "" if name == "swap" else f'at = "/srv/k{sector}/{len(parts) + 1}"\n'
+            parts.append(f'filesystem = "{name}"\nsize = "{size}"\n{at}{more}')
+        disks += disk(f"k{sector}", f"sector = {sector}", *parts)
+    sheet = make_sheet(folder, disks, guest='root = "root"\nslots = ["scsi 90-99"]')
+    run("write", str(sheet), status=0)
+    return sheet
+
+
 def _parts(booted: Boot) -> list[tuple[Any, Any]]:
     return [(asked, part) for asked in booted.review["disks"] for part in asked["partitions"]]
 
@@ -229,10 +289,33 @@ def test_guest_mounts_by_the_entries_and_shows_what_was_promised(booted: Boot) -
         at = part["at"]
         block, total, free, available = (int(word) for word in booted.said[f"{at} shows"].split())
         assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"]
-        assert booted.said[f"{at} device"].endswith(" ext4")
+        assert booted.said[f"{at} device"].endswith(f" {part['filesystem']}")
         assert booted.said[f"{at} root"] == owners.get(part["label"], "990:990 755")
         assert booted.said[f"{part['label']} found"] == booted.said[f"{at} device"].split()[0]
         assert booted.said[f"{at} intact"] == "61"
+
+
+def test_guest_uses_every_kind(booted: Boot) -> None:
+    """Portable filesystems, xfs and swap: mounted by their entries, shown as promised, sound after use."""
+    swaps = [line.split() for line in booted.said["swap on"].split("\n")[0].split("/dev/")[1:]]
+    promised = []
+    for asked, found in zip(booted.kinds["disks"], booted.surveys, strict=True):
+        for part, after in zip(asked["partitions"], found["partitions"], strict=True):
+            assert after["filesystem"]["uuid"] == part["uuid"], part
+            if part["filesystem"] == "swap":
+                promised.append(part["shows"]["total"] // KIB)
+                continue
+            at = part["at"]
+            block, total, free, available = (int(word) for word in booted.said[f"{at} shows"].split())
+            assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"], part
+            assert booted.said[f"{at} intact"] == "25", part
+            owners = {100 * MIB: "1201:1300 750", 400 * MIB: "1201:1300 2770"}
+            wanted = "1201:1300 700" if part["filesystem"] == "exfat" and part["size"] == 100 * MIB else "0:0 755"
+            if part["filesystem"] != "exfat":
+                wanted = owners.get(part["size"], "0:0 755")
+            assert booted.said[f"{at} root"] == wanted, part
+        assert found["findings"] == []
+    assert sorted(int(line[2]) for line in swaps) == sorted(promised)
 
 
 def test_guest_enlarges_while_it_runs(booted: Boot) -> None:
@@ -246,7 +329,10 @@ def test_guest_enlarges_while_it_runs(booted: Boot) -> None:
 def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
     left, files = (int(word) for word in booted.said["small full"].split())
     assert left < 4096 and files > 150
-    assert complaints(booted.log, "ext4", "jbd2", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT") == []
+    assert (
+        complaints(booted.log, "ext4", "jbd2", "xfs", "fat", "swap", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT")
+        == []
+    )
 
 
 def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:

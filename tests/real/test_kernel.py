@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
 import shutil
+import struct
 from fractions import Fraction
 from itertools import product
 from pathlib import Path
@@ -129,6 +132,25 @@ def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
             load.verify(made)
             free = shown(place)["free"]
     sound(image, name, free)
+
+
+@pytest.mark.parametrize(("before", "after"), [(20 * MIB, 200 * MIB), (400 * MIB, 30 * GIB), (GIB, 5 * TIB)])
+def test_xfs_is_enlarged_while_it_is_mounted(tmp_path: Path, before: int, after: int) -> None:
+    """By the kernel's own call: struct xfs_growfs_data holds the new number of blocks and the share for inodes."""
+    image = tmp_path / "image"
+    written(image, before, Options(uuid=UUID(int=before)), "xfs")
+    os.truncate(image, after)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        made = load.fill(place, before, most=4 * MIB)
+        handle = os.open(place, os.O_RDONLY)
+        fcntl.ioctl(handle, 0x4010586E, struct.pack("<QIxxxx", after // (4 * KIB), 25))
+        os.close(handle)
+        assert shown(place)["total"] > after - 64 * MIB
+        (place / "more").mkdir()
+        load.verify(made | load.fill(place / "more", after, most=100 * MIB))
+    with quiet_log(), mounted(image, tmp_path) as place:  # what is kept for transactions follows at the next mount
+        free = shown(place)["free"]
+    sound(image, "xfs", free)
 
 
 @pytest.mark.parametrize("size", [TIB, 2 * TIB + 9 * 4096, 5 * TIB + 123 * 512, 16 * TIB + MIB, 64 * TIB])
