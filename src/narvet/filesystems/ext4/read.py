@@ -85,6 +85,10 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
         found += _superblock_findings(shape, device.size, where)
         found += _descriptor_findings(device, shape, where)
         root = _root(device, shape)
+        if not found:
+            from narvet.filesystems.ext4.maps import faults
+
+            found += [_damage(where, fault) for fault in faults(device, shape)]
     except ImageError as error:
         found.append(_damage(where, str(error)))
         return FilesystemFacts("ext4", uuid, label, 0, 0, 0, 0, findings=tuple(found))
@@ -197,7 +201,7 @@ def _descriptor_places(shape: Shape) -> Iterator[tuple[int, int, int]]:
         group, count = index * shape.per_block, min(step, together - index) * shape.per_block
         start = (superblock.s_first_data_block + 1 + index) * shape.block
         yield group, start, min(count, groups - group)
-    copies = set(_copies(shape))
+    copies = set(copies_of(shape))
     for index in range(together, blocks):
         group = index * shape.per_block
         first = superblock.s_first_data_block + group * superblock.s_blocks_per_group
@@ -222,7 +226,7 @@ def _root(device: BlockDevice, shape: Shape) -> Inode:
     return root
 
 
-def _copies(shape: Shape) -> tuple[int, ...]:
+def copies_of(shape: Shape) -> tuple[int, ...]:
     """Return the groups with a superblock copy; without sparse_super that is every group, which few still have."""
     return backup_groups(shape.groups) if shape.ro_compat("sparse_super") else ()
 
@@ -233,7 +237,7 @@ def _overhead(shape: Shape) -> int:
     if superblock.s_feature_ro_compat & _BIGALLOC:
         return superblock.s_overhead_clusters << (superblock.s_log_cluster_size - superblock.s_log_block_size)
     descriptor_blocks = -(-shape.groups // shape.per_block)
-    supers = 1 + len(_copies(shape)) if shape.ro_compat("sparse_super") else shape.groups
+    supers = 1 + len(copies_of(shape)) if shape.ro_compat("sparse_super") else shape.groups
     inode = superblock.s_inode_size if superblock.s_rev_level else 128
     each = 2 + superblock.s_inodes_per_group * inode // shape.block
     tables = supers * (1 + descriptor_blocks + superblock.s_reserved_gdt_blocks)
@@ -249,7 +253,7 @@ def _meta_tables(shape: Shape, supers: int, descriptor_blocks: int) -> int:
     """Return the blocks of superblocks and descriptors where some or all meta block groups hold their own."""
     together = min(shape.superblock.s_first_meta_bg, descriptor_blocks)
     border = together * shape.per_block
-    early = 1 + sum(1 for group in _copies(shape) if group < border) if border else 0
+    early = 1 + sum(1 for group in copies_of(shape) if group < border) if border else 0
     whole, part = divmod(max(shape.groups - border, 0), shape.per_block)
     return supers + early * (together + shape.superblock.s_reserved_gdt_blocks) + 3 * whole + min(part, 2)
 

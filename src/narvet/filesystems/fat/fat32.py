@@ -347,7 +347,9 @@ def _findings(device: BlockDevice, boot: BootSector, where: str) -> Iterator[Fin
     state = int.from_bytes(device.read(start + 4, 4), "little")
     if boot.reserved1 & 1 or not state & _CLEAN:
         yield common.in_use(where)
-    if boot.bk_boot_sec and boot.bk_boot_sec < boot.rsvd_sec_cnt:
+    if boot.bk_boot_sec >= boot.rsvd_sec_cnt or boot.fs_info >= boot.rsvd_sec_cnt:
+        yield common.damaged(where, "its copy of the boot sector or its FS information leaves the reserved sectors")
+    elif boot.bk_boot_sec:
         copy = BootSector.decode(device.read(boot.bk_boot_sec * sector, BootSector.size))
         if copy.but(reserved1=boot.reserved1) != boot:
             yield common.damaged(where, "the boot sector and its copy differ")

@@ -19,10 +19,21 @@ from narvet.filesystems.contract import FilesystemFacts
 from narvet.filesystems.xfs import records as r
 from narvet.filesystems.xfs.geometry import SET_ASIDE, SMALLEST_GROUP, Used, hidden_of, kept_back
 from narvet.filesystems.xfs.log import is_clean
-from narvet.filesystems.xfs.trees import BY_BLOCK, BY_COUNT, FREE_INODES, INODES, OWNERS, Group, records_of, sound
+from narvet.filesystems.xfs.trees import (
+    BY_BLOCK,
+    BY_COUNT,
+    COUNTS,
+    FREE_INODES,
+    INODES,
+    OWNERS,
+    Group,
+    records_of,
+    sound,
+)
 from narvet.findings import Finding
 
-MOST_GROUPS = 1 << 12  # 4 PiB in the largest ones; a damaged count must not make us read for hours
+MOST_GROUPS = 1 << 13  # some seconds; what was enlarged a thousandfold has more groups than any one made large
+MOST_CHUNKS = 1 << 9  # of each group whose inodes are looked at, 16 MiB of them
 _SECTORS = (512, 1024, 2048, 4096, 8192, 16384, 32768)
 _SAME = ("sb_blocksize", "sb_dblocks", "sb_agblocks", "sb_agcount", "sb_logstart", "sb_logblocks", "sb_uuid")
 
@@ -80,7 +91,12 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
             raise _PastEndError(f"the filesystem says it has {shape.size} bytes, but it lies on {device.size}")
         found += _state(device, shape, where)
         free = _free(device, shape)
-        if not found:
+        if superblock.sb_agcount > MOST_GROUPS:
+            told = (
+                f"it has {superblock.sb_agcount} groups; the first {MOST_GROUPS} are checked, and free space is a guess"
+            )
+            found.append(Finding("filesystem-not-checked", "note", where, told))
+        if not any(finding.level != "note" for finding in found):
             found += [_damage(where, fault) for fault in _faults(device, shape)]
         root = _root(device, shape)
     except _PastEndError as error:
@@ -204,6 +220,8 @@ def _free(device: BlockDevice, shape: _Shape) -> int:
         )
         agblocks = max(group.blocks - (superblock.sb_logblocks if has_log else 0), 1)
         hidden += hidden_of(shape.block, agblocks, used, rmapbt=shape.has(r.RMAPBT))
+    if superblock.sb_agcount > MOST_GROUPS:
+        free, hidden = superblock.sb_fdblocks, hidden * superblock.sb_agcount // MOST_GROUPS
     free -= SET_ASIDE * superblock.sb_agcount + trees
     return max(free - kept_back(superblock.sb_dblocks, free) - hidden, 0)
 
@@ -270,6 +288,10 @@ def _space_faults(device: BlockDevice, shape: _Shape, group: Group, agf: r.FreeH
     if shape.has(r.RMAPBT):
         owned = records_of(device, group, OWNERS, agf.agf_roots[2], agf.agf_levels[2])
         yield from _owner_faults(group, owned, starts, counts)
+    if shape.has(r.REFLINK):
+        shared = records_of(device, group, COUNTS, agf.agf_refcount_root, agf.agf_refcount_level)
+        if len(shared) and not shared["rc_refcount"].all():
+            yield f"group {group.number}: a run with a reference count has no owner"
 
 
 def _owner_faults(
@@ -295,11 +317,30 @@ def _inode_faults(device: BlockDevice, shape: _Shape, group: Group, agi: r.Inode
     every = records_of(device, group, INODES, agi.agi_root, agi.agi_level)
     if (int(every["ir_count"].sum()), int(every["ir_freecount"].sum())) != (agi.agi_count, agi.agi_freecount):
         yield f"group {group.number}: its inodes do not add up to what its header says"
+    yield from _chunk_faults(device, shape, group, every)
     if shape.has(r.FINOBT):
         free = records_of(device, group, FREE_INODES, agi.agi_free_root, agi.agi_free_level)
         expected = every[every["ir_freecount"] > 0]
         if len(free) != len(expected) or (free != expected).any():
             yield f"group {group.number}: its tree of free inodes is not what its tree of inodes says"
+
+
+def _chunk_faults(device: BlockDevice, shape: _Shape, group: Group, chunks: NDArray[Any]) -> Iterator[str]:
+    """Look at each inode of whole chunks: its magic, its own number, its checksum."""
+    superblock = shape.superblock
+    size, bits = superblock.sb_inodesize, superblock.sb_agblklog + superblock.sb_inopblog
+    for start in chunks["ir_startino"][chunks["ir_holemask"] == 0].tolist()[:MOST_CHUNKS]:
+        place = start >> superblock.sb_inopblog
+        if place * shape.block + r.INODES_PER_CHUNK * size > group.blocks * shape.block:
+            yield f"group {group.number}: inodes {start} and on leave the group"
+            continue
+        data = device.read(group.start + place * shape.block, r.INODES_PER_CHUNK * size)
+        for index in range(r.INODES_PER_CHUNK):
+            one = data[index * size : (index + 1) * size]
+            inode = r.Inode.decode(one)
+            number = group.number << bits | start + index
+            if inode.di_magic != b"IN" or inode.di_ino != number or not sound(one, r.Inode, "di_crc"):
+                yield f"inode {number} is not one, or does not match its checksum"
 
 
 def _features(superblock: r.Superblock) -> tuple[str, ...]:

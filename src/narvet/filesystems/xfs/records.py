@@ -193,6 +193,14 @@ class OwnedRun(Record, title="xfs reverse mapping record", size=24, endian=">"):
     rm_offset: int = at(16, "u64", "", "")
 
 
+class CountedRun(Record, title="xfs reference count record", size=12, endian=">"):
+    """Section "Reference Count B+tree"."""
+
+    rc_startblock: int = at(0, "u32", "block", "upper bit: staged for copying")
+    rc_blockcount: int = at(4, "u32", "blocks", "")
+    rc_refcount: int = at(8, "u32", "", "owners")
+
+
 class Inode(Record, title="xfs inode", size=176, endian=">"):
     """Section "Inode Core", version 3."""
 

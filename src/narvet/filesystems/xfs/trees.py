@@ -43,6 +43,7 @@ BY_BLOCK = Kind("free space by block", b"AB3B", r.FreeRun, 8)
 BY_COUNT = Kind("free space by size", b"AB3C", r.FreeRun, 8)
 INODES = Kind("inodes", b"IAB3", r.InodeChunk, 4)
 FREE_INODES = Kind("free inodes", b"FIB3", r.InodeChunk, 4)
+COUNTS = Kind("reference counts", b"R3FC", r.CountedRun, 4)
 OWNERS = Kind("owners", b"RMB3", r.OwnedRun, 40)
 
 
