@@ -21,6 +21,8 @@ from narvet.units import GIB, KIB, MIB, TIB
 from narvet.upcase import capitals
 from tests.program import disk, facts, make_sheet, rules, run
 
+SIZES = (40 * MIB + 512, 700 * MIB, 5 * GIB + 4096, 3 * TIB)
+MOST = {name: filesystem(name).most for name in NAMES}
 KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
 
 
@@ -49,11 +51,8 @@ def test_numbers_add_up_at_any_size(name: str, size: int, sector: int, purpose: 
     assert all(loss.size > 0 for loss in shows.losses)
 
 
-@pytest.mark.parametrize("name", NAMES)
-@pytest.mark.parametrize("size", [40 * MIB + 512, 700 * MIB, 5 * GIB + 4096, 3 * TIB])
+@pytest.mark.parametrize(("name", "size"), [(name, size) for name in NAMES for size in SIZES if size <= MOST[name]])
 def test_reads_what_it_wrote(name: str, size: int) -> None:
-    if size > filesystem(name).most:
-        pytest.skip("larger than it can be")
     device, kind = made(name, size, label="SEEDS"), filesystem(name)
     found, geometry = kind.read(device, "x"), kind.geometry(size, Options(uuid=KNOWN_AS))
     promised = kind.capacity(geometry)
@@ -86,7 +85,8 @@ def protected(name: str, size: int) -> Iterator[range]:
     elif name == "fat32":
         first, second = geometry.reserved * 512, (geometry.reserved + geometry.table) * 512
         yield from (
-            range(13, 90),
+            range(13, 65),
+            range(66, 90),
             range(510, 516),
             range(996, 1000),
             range(1020, 1024),

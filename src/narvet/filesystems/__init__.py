@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import cache
 from importlib import import_module
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
+from narvet.block.contract import BlockDevice
 from narvet.filesystems.contract import Filesystem
 
+
+class _Known(NamedTuple):
+    """A filesystem's module, and the bytes by which a disk may hold it, so that others need not be loaded."""
+
+    module: str
+    offset: int
+    signature: bytes
+
+
 _REGISTRY = {
-    "ext4": "narvet.filesystems.ext4",
-    "xfs": "narvet.filesystems.xfs",
-    "swap": "narvet.filesystems.swap",
-    "fat32": "narvet.filesystems.fat.fat32",
-    "exfat": "narvet.filesystems.fat.exfat",
+    "ext4": _Known("narvet.filesystems.ext4", 1080, b"\x53\xef"),
+    "xfs": _Known("narvet.filesystems.xfs", 0, b"XFSB"),
+    "swap": _Known("narvet.filesystems.swap", 4086, b"SWAPSPACE2"),
+    "exfat": _Known("narvet.filesystems.fat.exfat", 3, b"EXFAT   "),
+    "fat32": _Known("narvet.filesystems.fat.fat32", 510, b"\x55\xaa"),
 }
 
 NAMES = tuple(_REGISTRY)
@@ -22,4 +33,12 @@ NAMES = tuple(_REGISTRY)
 @cache
 def filesystem(name: str) -> Filesystem[Any]:
     """Return the filesystem called `name`."""
-    return cast("Filesystem[Any]", import_module(_REGISTRY[name]).FILESYSTEM)
+    return cast("Filesystem[Any]", import_module(_REGISTRY[name].module).FILESYSTEM)
+
+
+def candidates(device: BlockDevice) -> Iterator[Filesystem[Any]]:
+    """Yield the filesystems whose signature a device carries."""
+    start = device.read(0, min(device.size, 4096))
+    for name, known in _REGISTRY.items():
+        if start[known.offset : known.offset + len(known.signature)] == known.signature:
+            yield filesystem(name)

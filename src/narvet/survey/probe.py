@@ -10,8 +10,7 @@ from pathlib import Path
 from narvet.block.contract import BlockDevice, Extent
 from narvet.block.window import Window
 from narvet.errors import ImageError, UnsupportedError
-from narvet.filesystems import NAMES as FILESYSTEMS
-from narvet.filesystems import filesystem
+from narvet.filesystems import candidates
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
 from narvet.images.chain import chain, identify, open_image
@@ -131,8 +130,8 @@ def _filesystem(device: BlockDevice, part: Partition, where: str) -> FilesystemF
         window = Window(device, part.start, part.size)
     except ImageError:
         return None
-    for name in FILESYSTEMS:
-        facts = filesystem(name).read(window, where)
+    for kind in candidates(window):
+        facts = kind.read(window, where)
         if facts is not None:
             return facts
     return None
@@ -144,8 +143,7 @@ def unused(found: Survey, device: BlockDevice) -> Iterator[Extent]:
         if part.filesystem is None or part.filesystem.findings:
             continue
         window = Window(device, part.place.start, part.place.size)
-        for name in FILESYSTEMS:
-            kind = filesystem(name)
+        for kind in candidates(window):
             if kind.read(window, "") is not None:
                 for start, length in kind.unused(window):
                     yield Extent(part.place.start + start, length)

@@ -20,7 +20,6 @@ from narvet.layout.work_out import work_out
 from narvet.sheet.model import LATEST, DiskForm, Sheet
 from narvet.sheet.read import read_sheet
 from narvet.survey.probe import survey
-from narvet.work.relatives import base_of
 
 
 def lay_out(path: Path) -> tuple[Layout, Facts]:
@@ -95,6 +94,8 @@ def _origins(
 
 
 def _origin(path: Path, image: Path, form: DiskForm, made: Survey | None) -> OriginFacts:
+    from narvet.work.relatives import base_of
+
     is_base = made is not None and made.base is not None and Path(made.base).resolve() == path
     try:
         there = survey(str(path))

@@ -31,7 +31,7 @@ _FIRST_ENTRIES = (0x0FFFFFF8, END, END)  # media, clean shutdown, the root's end
 _CLEAN = 0x08000000
 _UNITS = tuple(512 << shift for shift in range(8))
 # Cluster by the size of the volume up to which it serves, so that the table stays small beside the data.
-_CLUSTERS = ((260 * MIB, 512), (8 * GIB, 4 * KIB), (16 * GIB, 8 * KIB), (32 * GIB, 16 * KIB), (3 * TIB, 32 * KIB))
+_CLUSTERS = ((260 * MIB, 512), (8 * GIB, 4 * KIB), (16 * GIB, 8 * KIB), (32 * GIB, 16 * KIB), (7 * TIB, 32 * KIB))
 _NO_LABEL = b"NO NAME    "
 _FORBIDDEN = frozenset('"*+,./:;<=>?[\\]|')
 _VOLUME_LABEL = 0x08
@@ -146,8 +146,8 @@ class Fat32(Portable):
 
     def geometry(self, size: int, options: Options) -> Geometry:
         """Work out clusters, tables and reserved sectors: the usual clusters, or smaller where they are too few."""
-        most = MOST_SECTORS * options.sector
-        usual = max(next((unit for upto, unit in _CLUSTERS if size <= upto), 32 * KIB), options.sector)
+        most = min(MOST_SECTORS * options.sector, MOST_CLUSTERS * (options.block or _UNITS[-1]))
+        usual = max(next((unit for upto, unit in _CLUSTERS if size <= upto), _UNITS[-1]), options.sector)
         units = (options.block,) if options.block else [unit for unit in self.units(options.sector) if unit <= usual]
         shapes = [_shape(size, options, unit // options.sector) for unit in reversed(units)]
         fitting = [shape for shape in shapes if LEAST_CLUSTERS <= shape.clusters <= MOST_CLUSTERS]

@@ -14,9 +14,10 @@ from typing import NamedTuple
 
 from narvet.errors import BugError
 from narvet.filesystems.contract import Capacity, Loss, Options, UnfitError
-from narvet.filesystems.xfs.records import INODE_SIZE, INODES_PER_CHUNK
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
 
+INODE_SIZE = 512  # bytes
+INODES_PER_CHUNK = 64
 UNITS = (KIB, 2 * KIB, 4 * KIB)
 LEAST = 16 * MIB
 MOST = 64 * TIB

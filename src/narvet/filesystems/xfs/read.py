@@ -17,7 +17,7 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.errors import ImageError
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.filesystems.xfs import records as r
-from narvet.filesystems.xfs.geometry import SET_ASIDE, SMALLEST_GROUP, Used, hidden_of, kept_back
+from narvet.filesystems.xfs.geometry import INODES_PER_CHUNK, SET_ASIDE, SMALLEST_GROUP, Used, hidden_of, kept_back
 from narvet.filesystems.xfs.log import is_clean
 from narvet.filesystems.xfs.trees import (
     BY_BLOCK,
@@ -331,11 +331,11 @@ def _chunk_faults(device: BlockDevice, shape: _Shape, group: Group, chunks: NDAr
     size, bits = superblock.sb_inodesize, superblock.sb_agblklog + superblock.sb_inopblog
     for start in chunks["ir_startino"][chunks["ir_holemask"] == 0].tolist()[:MOST_CHUNKS]:
         place = start >> superblock.sb_inopblog
-        if place * shape.block + r.INODES_PER_CHUNK * size > group.blocks * shape.block:
+        if place * shape.block + INODES_PER_CHUNK * size > group.blocks * shape.block:
             yield f"group {group.number}: inodes {start} and on leave the group"
             continue
-        data = device.read(group.start + place * shape.block, r.INODES_PER_CHUNK * size)
-        for index in range(r.INODES_PER_CHUNK):
+        data = device.read(group.start + place * shape.block, INODES_PER_CHUNK * size)
+        for index in range(INODES_PER_CHUNK):
             one = data[index * size : (index + 1) * size]
             inode = r.Inode.decode(one)
             number = group.number << bits | start + index

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from narvet.block.contract import BlockDevice
 from narvet.checksums import crc32c
 from narvet.filesystems.xfs import records as r
-from narvet.filesystems.xfs.geometry import Geometry
+from narvet.filesystems.xfs.geometry import INODE_SIZE, INODES_PER_CHUNK, Geometry
 from narvet.records import Record
 
 _DIRECTORY, _FILE = 0o040000, 0o100000
@@ -92,16 +92,16 @@ def _free_header(geometry: Geometry, group: int) -> r.FreeHeader:
 
 
 def _inode_header(geometry: Geometry, group: int) -> r.InodeHeader:
-    chunk = geometry.root_chunk * geometry.block_size // r.INODE_SIZE
+    chunk = geometry.root_chunk * geometry.block_size // INODE_SIZE
     return r.InodeHeader.of(
         agi_magicnum=b"XAGI",
         agi_versionnum=1,
         agi_seqno=group,
         agi_length=geometry.length(group),
-        agi_count=0 if group else r.INODES_PER_CHUNK,
+        agi_count=0 if group else INODES_PER_CHUNK,
         agi_root=geometry.header_blocks + 2,
         agi_level=1,
-        agi_freecount=0 if group else r.INODES_PER_CHUNK - _USED_INODES,
+        agi_freecount=0 if group else INODES_PER_CHUNK - _USED_INODES,
         agi_newino=r.NULL_AGINO if group else chunk,
         agi_dirino=r.NULL_AGINO,
         agi_unlinked=(r.NULL_AGINO,) * 64,
@@ -120,11 +120,11 @@ def _trees(geometry: Geometry, group: int) -> Iterable[bytes]:
     if group == 0:
         chunks = [
             r.InodeChunk(
-                ir_startino=geometry.root_chunk * geometry.block_size // r.INODE_SIZE,
+                ir_startino=geometry.root_chunk * geometry.block_size // INODE_SIZE,
                 ir_holemask=0,
-                ir_count=r.INODES_PER_CHUNK,
-                ir_freecount=r.INODES_PER_CHUNK - _USED_INODES,
-                ir_free=(1 << r.INODES_PER_CHUNK) - (1 << _USED_INODES),
+                ir_count=INODES_PER_CHUNK,
+                ir_freecount=INODES_PER_CHUNK - _USED_INODES,
+                ir_free=(1 << INODES_PER_CHUNK) - (1 << _USED_INODES),
             )
         ]
     by_count = sorted(runs, key=lambda run: (run.ar_blockcount, run.ar_startblock))
@@ -162,7 +162,7 @@ def _owned_runs(geometry: Geometry, group: int) -> Iterable[Record]:
 def _first_inodes(geometry: Geometry) -> bytes:
     """Return the chunk with the root; all but its first inodes are free."""
     options = geometry.options
-    first = geometry.root_chunk * geometry.block_size // r.INODE_SIZE
+    first = geometry.root_chunk * geometry.block_size // INODE_SIZE
     made = (options.made + _SINCE_1901) * 10**9
     free = r.Inode.of(di_magic=b"IN", di_version=3, di_next_unlinked=r.NULL_AGINO, di_uuid=options.uuid)
     used = free.but(
@@ -176,9 +176,9 @@ def _first_inodes(geometry: Geometry) -> bytes:
     )  # fmt: skip
     bitmap = used.but(di_mode=_FILE, di_format=_EXTENTS, di_nlink=1, di_flags=_NEW_BITMAP)
     chosen = [(root, folder), (bitmap, b""), (bitmap.but(di_flags=0), b"")]
-    chosen += [(free, b"")] * (r.INODES_PER_CHUNK - len(chosen))
+    chosen += [(free, b"")] * (INODES_PER_CHUNK - len(chosen))
     return b"".join(
-        sealed(inode.but(di_ino=first + number), "di_crc", r.INODE_SIZE, rest)
+        sealed(inode.but(di_ino=first + number), "di_crc", INODE_SIZE, rest)
         for number, (inode, rest) in enumerate(chosen)
     )
 
@@ -211,7 +211,7 @@ def _log_record(geometry: Geometry) -> bytes:
 def superblock_of(geometry: Geometry) -> r.Superblock:
     """Return the superblock of the fresh filesystem."""
     options, block = geometry.options, geometry.block_size
-    first = geometry.root_chunk * block // r.INODE_SIZE
+    first = geometry.root_chunk * block // INODE_SIZE
     group_bits = (geometry.group_blocks - 1).bit_length()
     large = options.sector > 512
     version = r.VERSION | r.VERSION_BITS | (r.STRIPE_BIT if geometry.unit else 0) | (r.SECTOR_BIT if large else 0)
@@ -232,17 +232,17 @@ def superblock_of(geometry: Geometry) -> r.Superblock:
         sb_logblocks=geometry.log_blocks,
         sb_versionnum=version,
         sb_sectsize=options.sector,
-        sb_inodesize=r.INODE_SIZE,
-        sb_inopblock=block // r.INODE_SIZE,
+        sb_inodesize=INODE_SIZE,
+        sb_inopblock=block // INODE_SIZE,
         sb_fname=options.label.encode(),
         sb_blocklog=block.bit_length() - 1,
         sb_sectlog=options.sector.bit_length() - 1,
-        sb_inodelog=r.INODE_SIZE.bit_length() - 1,
-        sb_inopblog=(block // r.INODE_SIZE).bit_length() - 1,
+        sb_inodelog=INODE_SIZE.bit_length() - 1,
+        sb_inopblog=(block // INODE_SIZE).bit_length() - 1,
         sb_agblklog=group_bits,
         sb_imax_pct=percent,
-        sb_icount=r.INODES_PER_CHUNK,
-        sb_ifree=r.INODES_PER_CHUNK - _USED_INODES,
+        sb_icount=INODES_PER_CHUNK,
+        sb_ifree=INODES_PER_CHUNK - _USED_INODES,
         sb_fdblocks=geometry.free_blocks,
         sb_inoalignmt=geometry.chunk_blocks,
         sb_unit=geometry.unit,
