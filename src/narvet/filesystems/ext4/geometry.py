@@ -22,10 +22,12 @@ from narvet.filesystems.contract import Capacity, Loss, Options, UnfitError
 from narvet.filesystems.ext4.records import DESCRIPTOR_SIZE, INODE_SIZE
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
 
-UNITS = (KIB, 2 * KIB, 4 * KIB)
+UNITS = (*(KIB << shift for shift in range(11)),)  # blocks up to 4 KiB, clusters of such blocks from there
+CLUSTER_OF_MEDIA = 64 * KIB
 LEAST = 2 * MIB
 MOST = 64 * TIB
 SMALL_BLOCKS_BELOW = 64 * MIB
+CLUSTERS_FROM = 4 * GIB
 META_ABOVE = 2 * TIB
 WIDER_FLEX_ABOVE = TIB
 JOURNAL_FROM_BLOCKS = 8192
@@ -66,6 +68,7 @@ class Geometry:
     reserved_descriptor_blocks: int
     journal_blocks: int
     superuser_blocks: int
+    cluster_blocks: int
 
     @property
     def first_data_block(self) -> int:
@@ -74,8 +77,8 @@ class Geometry:
 
     @property
     def blocks_per_group(self) -> int:
-        """As many as one block of bitmap has bits."""
-        return 8 * self.block_size
+        """As many as one block of bitmap has bits, each for a cluster."""
+        return 8 * self.block_size * self.cluster_blocks
 
     @property
     def inode_table_blocks(self) -> int:
@@ -110,12 +113,30 @@ class Geometry:
     def overhead_blocks(self) -> int:
         """Blocks that statvfs does not count, as the kernel works them out at every mount."""
         each = 2 + self.inode_table_blocks
+        if self.cluster_blocks > 1:
+            flex = 1 << self.groups_per_flex_log
+            whole, part = divmod(self.group_count, flex)
+            tables = whole * self.clustered(flex * each) + self.clustered(part * each)
+            return self.groups_with_base * self.cluster_blocks + tables + self.clustered(self.journal_blocks)
         return self.first_data_block + self.table_blocks + self.group_count * each + self.journal_blocks
 
     @property
     def own_blocks(self) -> int:
         """Blocks in use that statvfs does count: the root, lost+found, and the map of the reserve for growth."""
-        return 1 + LOST_FOUND_BLOCKS + (1 if self.reserved_descriptor_blocks else 0)
+        growth = 1 if self.reserved_descriptor_blocks else 0
+        return self.clustered(1) + self.clustered(LOST_FOUND_BLOCKS) + growth
+
+    def clustered(self, blocks: int) -> int:
+        """Return the blocks of the clusters that so many blocks in a row take."""
+        return align_up(blocks, self.cluster_blocks)
+
+    @property
+    def groups_with_base(self) -> int:
+        """Groups that hold a superblock or descriptors in meta block groups."""
+        each = self.descriptors_per_block
+        whole, part = divmod(self.group_count, each)
+        apart = sum(1 for group in self.copies if group % each not in (0, 1, each - 1))
+        return 3 * whole + min(part, 2) + apart
 
     @property
     def free_blocks(self) -> int:
@@ -125,7 +146,7 @@ class Geometry:
     @property
     def kernel_blocks(self) -> int:
         """Blocks the kernel keeps back for delayed extents: a fiftieth, at most 4096 (ext4_set_resv_clusters)."""
-        return min(self.block_count // 50, 4096)
+        return min(self.block_count // self.cluster_blocks // 50, 4096) * self.cluster_blocks
 
 
 def plan(size: int, options: Options) -> Geometry:
@@ -138,30 +159,35 @@ def plan(size: int, options: Options) -> Geometry:
     if not least <= size <= MOST:
         bound = f"from {show_both(least)} to {show_both(MOST)}"
         raise UnfitError(f"ext4 is made {bound}, not at {show_both(size)}", least, MOST)
-    block_size = _block_size(size, options)
+    unit = _unit(size, options)
+    block_size = min(unit, 4 * KIB)
     first = 1 if block_size == KIB else 0
-    blocks = size // block_size
-    whole, tail = divmod(blocks - first, 8 * block_size)
+    blocks, per_group = size // unit * (unit // block_size), 8 * unit
+    whole, tail = divmod(blocks - first, per_group)
     counts = [(whole + 1, blocks)] if tail else []
     if whole:
-        counts.append((whole, first + whole * 8 * block_size))
-    made = [_with_groups(size, options, block_size, groups, count) for groups, count in counts]
+        counts.append((whole, first + whole * per_group))
+    made = [_with_groups(size, options, unit, groups, count) for groups, count in counts]
     fitting = [geometry for geometry in made if _fits(geometry)]
     if not fitting:
         raise UnfitError(f"{show_both(size)} do not hold the metadata of ext4", least, MOST)
     return max(fitting, key=lambda geometry: geometry.free_blocks - geometry.superuser_blocks)
 
 
-def _block_size(size: int, options: Options) -> int:
+def _unit(size: int, options: Options) -> int:
+    """Return the bytes of an allocation unit: a block, or a cluster of blocks of 4 KiB."""
     if options.block is not None:
         return options.block
+    if options.purpose == "media" and size >= CLUSTERS_FROM:
+        return CLUSTER_OF_MEDIA
     return KIB if size < SMALL_BLOCKS_BELOW and options.sector <= KIB else 4 * KIB
 
 
-def _with_groups(size: int, options: Options, block_size: int, groups: int, blocks: int) -> Geometry:
+def _with_groups(size: int, options: Options, unit: int, groups: int, blocks: int) -> Geometry:
+    block_size = min(unit, 4 * KIB)
     density = options.inode_each or next(ratio for upto, ratio in _DENSITY[options.purpose] if size <= upto)
-    covered = min(8 * block_size, blocks) * block_size
-    meta = size > META_ABOVE
+    covered = min(8 * unit, blocks) * block_size
+    meta = size > META_ABOVE or unit > block_size  # what is reserved for growth could not be used with clusters
     descriptor_blocks = -(-groups * DESCRIPTOR_SIZE // block_size)
     room = min((GROWTH - 1) * descriptor_blocks, block_size // 4, max(blocks // 64, 1))
     kept = min(blocks * _RESERVED[options.purpose] // 1000, RESERVED_MOST // block_size)
@@ -180,6 +206,7 @@ def _with_groups(size: int, options: Options, block_size: int, groups: int, bloc
         reserved_descriptor_blocks=0 if meta else room,
         journal_blocks=_journal_blocks(size, options, block_size, blocks),
         superuser_blocks=kept,
+        cluster_blocks=unit // block_size,
     )
 
 
@@ -201,9 +228,9 @@ def _fits(geometry: Geometry) -> bool:
     start = (geometry.group_count - 1) * geometry.blocks_per_group + geometry.first_data_block
     room = geometry.block_count - start
     last = geometry.group_count - 1
-    own = base_blocks(geometry, last)
+    own = geometry.clustered(base_blocks(geometry, last))
     if last % (1 << geometry.groups_per_flex_log) == 0:
-        own += 2 + geometry.inode_table_blocks
+        own += geometry.clustered(2 + geometry.inode_table_blocks)
     return room > own and geometry.free_blocks > 0
 
 
@@ -234,10 +261,7 @@ def capacity(geometry: Geometry) -> Capacity:
     held = min(geometry.kernel_blocks, geometry.free_blocks - kept)
     available = geometry.free_blocks - kept - held
     losses = [
-        ("inode tables", geometry.group_count * geometry.inode_table_blocks * block),
-        ("journal", geometry.journal_blocks * block),
-        ("superblocks, group descriptors", (geometry.first_data_block + geometry.table_blocks) * block),
-        ("block and inode maps", 2 * geometry.group_count * block),
+        *_overhead_parts(geometry),
         ("first folders", geometry.own_blocks * block),
         ("kept for the superuser", kept * block),
         ("held back by the kernel", held * block),
@@ -252,6 +276,18 @@ def capacity(geometry: Geometry) -> Capacity:
     if found.available + sum(loss.size for loss in found.losses) != geometry.size:
         raise BugError(f"ext4: the parts of {geometry.size} bytes do not add up")
     return found
+
+
+def _overhead_parts(geometry: Geometry) -> list[tuple[str, int]]:
+    """Return what the blocks that statvfs does not count are, in bytes."""
+    block = geometry.block_size
+    parts = [
+        ("inode tables", geometry.group_count * geometry.inode_table_blocks * block),
+        ("journal", geometry.journal_blocks * block),
+        ("superblocks, group descriptors", (geometry.first_data_block + geometry.table_blocks) * block),
+        ("block and inode maps", 2 * geometry.group_count * block),
+    ]
+    return [*parts, ("rest of their clusters", geometry.overhead_blocks * block - sum(size for _, size in parts))]
 
 
 def footprint(geometry: Geometry) -> int:
@@ -271,7 +307,7 @@ def footprint(geometry: Geometry) -> int:
 
 def breakpoints(options: Options) -> tuple[int, ...]:
     """Return the sizes at which a rule of this module changes, ascending, the bounds included."""
-    sizes = {LEAST, SMALL_BLOCKS_BELOW, META_ABOVE + 1, MOST}
+    sizes = {LEAST, SMALL_BLOCKS_BELOW, CLUSTERS_FROM, META_ABOVE + 1, MOST}
     sizes |= {JOURNAL_FROM_BLOCKS * block for block in (KIB, 4 * KIB)}
     sizes |= {upto + 1 for upto, _ in _DENSITY[options.purpose] if upto < MOST}
     return tuple(sorted(size for size in sizes if LEAST <= size <= MOST))

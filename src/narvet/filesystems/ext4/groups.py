@@ -58,6 +58,11 @@ class _Cursor:
             raise BugError(f"ext4: {self.geometry.size} bytes ran out of blocks for their metadata")
         self.group, self.offset = group, int(self.base[group])
 
+    def align(self) -> _Cursor:
+        """Go on at the next cluster."""
+        self.offset = self.geometry.clustered(self.offset)
+        return self
+
     def take(self, count: int, unit: int = 1) -> list[Run]:
         """Take `count` pieces of `unit` blocks; pieces never cross a group's end. Return runs of whole pieces."""
         runs: list[Run] = []
@@ -92,11 +97,11 @@ def spread(geometry: Geometry) -> Spread:
         for place, unit in zip(places, (1, 1, geometry.inode_table_blocks), strict=True):
             place[first:last] = _starts(cursor.take(last - first, unit), unit)
         if first == 0:
-            own = [cursor.take(blocks) for blocks in _own(geometry)]
+            own = [cursor.align().take(blocks) for blocks in _own(geometry)]
     cursor.used.setdefault(count - 1, [])  # growth appends to the last group: its bitmap is written
     taken = np.zeros(count, dtype=np.int64)
     for group, runs in cursor.used.items():
-        taken[group] = sum(run.length for run in runs)
+        taken[group] = sum(geometry.clustered(run.length) for run in _joined(runs))
     free = length - base - taken
     if int(free.sum()) != geometry.free_blocks or int(free.min()) < 0:
         raise BugError(f"ext4: the groups of {geometry.size} bytes do not add up to the free blocks promised")
@@ -128,7 +133,7 @@ def _base(geometry: Geometry) -> NDArray[np.int64]:
         base += (position <= 1) | (position == geometry.descriptors_per_block - 1)
     for group in (0, *geometry.copies):
         base[group] = base_blocks(geometry, group)
-    return base
+    return -(-base // geometry.cluster_blocks) * geometry.cluster_blocks
 
 
 def _starts(runs: list[Run], unit: int) -> NDArray[np.int64]:

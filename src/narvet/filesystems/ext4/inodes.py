@@ -50,7 +50,8 @@ def file_inode(geometry: Geometry, runs: Iterable[Run], mode: int = _FILE | 0o60
     """Return the inode of a file, or with another mode a folder, that fills the blocks of `runs`."""
     runs = list(runs)
     blocks = sum(run.length for run in runs)
-    return _inode(geometry, mode, blocks * geometry.block_size, blocks, extent_tree(runs)).but(i_flags=_USES_EXTENTS)
+    stored = sum(geometry.clustered(run.length) for run in runs)
+    return _inode(geometry, mode, blocks * geometry.block_size, stored, extent_tree(runs)).but(i_flags=_USES_EXTENTS)
 
 
 def root_inode(geometry: Geometry, run: Run) -> Inode:

@@ -143,8 +143,8 @@ def _map_faults(device: BlockDevice, shape: Shape) -> Iterator[str]:
         low, high = (table[f"bg_free_blocks_count_{half}"].astype(np.int64) for half in ("lo", "hi"))
         free += int((low | high << 16).sum())
     kept = superblock.s_free_blocks_count_lo | superblock.s_free_blocks_count_hi << 32
-    if free != kept:
-        yield f"the groups have {free} free blocks, the superblock says {kept}"
+    if free << ratio != kept:
+        yield f"the groups have {free << ratio} free blocks, the superblock says {kept}"
 
 
 def _copy_faults(device: BlockDevice, shape: Shape) -> Iterator[str]:

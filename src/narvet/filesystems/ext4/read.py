@@ -92,7 +92,7 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
     except ImageError as error:
         found.append(_damage(where, str(error)))
         return FilesystemFacts("ext4", uuid, label, 0, 0, 0, 0, findings=tuple(found))
-    free = _wide(superblock, "s_free_blocks_count") << (superblock.s_log_cluster_size - superblock.s_log_block_size)
+    free = _wide(superblock, "s_free_blocks_count")
     return FilesystemFacts(
         kind=_kind(shape),
         uuid=uuid,

@@ -34,6 +34,7 @@ RO_COMPAT = {
     0x8: "huge_file",
     0x20: "dir_nlink",
     0x40: "extra_isize",
+    0x200: "bigalloc",
     0x400: "metadata_csum",
 }
 NEEDS_RECOVERY = 0x4

@@ -88,11 +88,12 @@ def _block_bitmaps(geometry: Geometry, places: Spread) -> dict[int, bytes]:
     bitmaps = {}
     for group, runs in places.used.items():
         start = geometry.first_data_block + group * geometry.blocks_per_group
-        bits = np.zeros(geometry.blocks_per_group, dtype=bool)
-        bits[: places.base[group]] = True
-        bits[places.length[group] :] = True
+        cluster = geometry.cluster_blocks
+        bits = np.zeros(geometry.blocks_per_group // cluster, dtype=bool)
+        bits[: places.base[group] // cluster] = True
+        bits[places.length[group] // cluster :] = True
         for run in runs:
-            bits[run.start - start : run.start - start + run.length] = True
+            bits[(run.start - start) // cluster : -(-(run.start - start + run.length) // cluster)] = True
         bitmaps[group] = np.packbits(bits, bitorder="little").tobytes()
     return bitmaps
 
@@ -118,7 +119,7 @@ def _descriptors(
         ("bg_block_bitmap", places.block_bitmap, 32),
         ("bg_inode_bitmap", places.inode_bitmap, 32),
         ("bg_inode_table", places.inode_table, 32),
-        ("bg_free_blocks_count", places.free, 16),
+        ("bg_free_blocks_count", places.free // geometry.cluster_blocks, 16),
         ("bg_free_inodes_count", free_inodes, 16),
         ("bg_used_dirs_count", folders, 16),
         ("bg_itable_unused", free_inodes, 16),
@@ -204,6 +205,8 @@ def _journal(geometry: Geometry) -> JournalSuperblock:
 
 def _features(geometry: Geometry) -> tuple[int, int, int]:
     unwanted = {"recover", "resize_inode" if geometry.meta_groups else "meta_bg"}
+    if geometry.cluster_blocks == 1:
+        unwanted.add("bigalloc")
     if not geometry.journal_blocks:
         unwanted.add("has_journal")
     compat, incompat, ro_compat = (
@@ -234,9 +237,9 @@ def _superblock(geometry: Geometry, seed: int, first_inodes: dict[int, Inode]) -
         s_free_inodes_count=geometry.group_count * geometry.inodes_per_group - FIRST_INODES,
         s_first_data_block=geometry.first_data_block,
         s_log_block_size=log_block,
-        s_log_cluster_size=log_block,
+        s_log_cluster_size=log_block + geometry.cluster_blocks.bit_length() - 1,
         s_blocks_per_group=geometry.blocks_per_group,
-        s_clusters_per_group=geometry.blocks_per_group,
+        s_clusters_per_group=geometry.blocks_per_group // geometry.cluster_blocks,
         s_inodes_per_group=geometry.inodes_per_group,
         s_wtime=made,
         s_max_mnt_count=_NEVER,
@@ -268,7 +271,7 @@ def _superblock(geometry: Geometry, seed: int, first_inodes: dict[int, Inode]) -
         s_flags=1,
         s_log_groups_per_flex=geometry.groups_per_flex_log,
         s_checksum_type=1,
-        s_overhead_clusters=geometry.overhead_blocks & _ALL,
+        s_overhead_clusters=geometry.overhead_blocks // geometry.cluster_blocks & _ALL,
         s_lpf_ino=inodes.LOST_FOUND,
         s_checksum_seed=seed,
     )
