@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import ClassVar, Literal, Protocol, TypeVar
+from importlib import import_module
+from typing import Any, ClassVar, Literal, Protocol, TypeVar, cast
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice, Extent
@@ -186,3 +187,45 @@ class Usual:
         """Yield nothing."""
         del device
         yield from ()
+
+
+class InFolder(Usual):
+    """A filesystem in a folder of its own, whose modules are loaded when they are needed."""
+
+    folder: ClassVar[str]
+    maps: ClassVar[str] = "read"  # the module that knows what is unused
+
+    def _part(self, name: str) -> Any:
+        return import_module(f"{self.folder}.{name}")
+
+    def geometry(self, size: int, options: Options) -> Any:
+        """Work out where everything lies in `size` bytes."""
+        return self._part("geometry").plan(size, options)
+
+    def capacity(self, geometry: Any) -> Capacity:
+        """Return what the guest will report."""
+        return cast(Capacity, self._part("geometry").capacity(geometry))
+
+    def footprint(self, geometry: Any) -> int:
+        """Return the most bytes that writing it stores."""
+        return cast(int, self._part("geometry").footprint(geometry))
+
+    def breakpoints(self, options: Options) -> tuple[int, ...]:
+        """Return the sizes at which its rules change."""
+        return cast(tuple[int, ...], self._part("geometry").breakpoints(options))
+
+    def units(self, sector: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen."""
+        return tuple(size for size in self._part("geometry").UNITS if size >= sector)
+
+    def write(self, device: BlockDevice, geometry: Any) -> None:
+        """Write it to a device that reads as zeros."""
+        self._part("write").write(device, geometry)
+
+    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
+        """Return what is found on a device that is not trusted."""
+        return cast("FilesystemFacts | None", self._part("read").read(device, where))
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem keeps nothing in."""
+        return cast("Iterator[Extent]", self._part(self.maps).unused(device))
