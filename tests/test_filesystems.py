@@ -106,6 +106,13 @@ def protected(name: str, size: int) -> Iterator[range]:
             yield range(start + 4096, start + geometry.first_free * 4096)
         chunk = geometry.root_chunk * 4096
         yield range(chunk, chunk + 32 * KIB)
+    elif name == "ntfs":
+        places = {key: place * geometry.cluster for key, (place, _) in geometry.places.items()}
+        copy, mirror = geometry.sectors * 512, 4 * geometry.record
+        yield from (range(512), range(copy, copy + 512), range(places["mirror"], places["mirror"] + mirror))
+        yield from (range(places["table"], places["table"] + mirror), range(places["map"], places["map"] + 32))
+        for start in (places["secure"], places["secure"] + 256 * KIB):
+            yield range(start, start + 100)
     else:
         device = made(name, size)
         block = geometry.block_size
@@ -121,7 +128,15 @@ def protected(name: str, size: int) -> Iterator[range]:
 
 
 @pytest.mark.parametrize(
-    ("name", "size"), [("swap", MIB), ("fat32", 40 * MIB), ("exfat", 40 * MIB), ("xfs", 330 * MIB), ("ext4", 20 * MIB)]
+    ("name", "size"),
+    [
+        ("swap", MIB),
+        ("fat32", 40 * MIB),
+        ("exfat", 40 * MIB),
+        ("ntfs", 40 * MIB),
+        ("xfs", 330 * MIB),
+        ("ext4", 20 * MIB),
+    ],
 )
 def test_damage_to_any_structure_is_told(name: str, size: int) -> None:
     device, kind, dice = made(name, size), filesystem(name), random.Random(size)

@@ -29,6 +29,7 @@ MODULES = (
     "nls_utf8",
     "vfat",
     "exfat",
+    "ntfs3",
 )
 PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
 SECONDS = 600

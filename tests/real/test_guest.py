@@ -71,6 +71,12 @@ KINDS = (
     ("xfs", "20 MiB", ""),
     ("xfs", "400 MiB", 'owner = "1201:1300"\nmode = "2770"'),
     ("xfs", "6 TiB", "for = 'database'"),
+    ("ntfs", "8 MiB", ""),
+    ("ntfs", "100 MiB", 'owner = "1201:1300"\nmode = "0700"'),
+    ("ntfs", "33 MiB", 'block = "512 B"'),
+    ("ntfs", "5 GiB", "for = 'media'"),
+    ("ntfs", "6 TiB", 'label = "Länger als elf Zeichen"'),
+    ("ntfs", "1 GiB", 'block = "2 MiB"'),
     ("swap", "64 MiB", ""),
     ("swap", "3 GiB", 'label = "spare"'),
 )
@@ -310,8 +316,10 @@ def test_guest_uses_every_kind(booted: Boot) -> None:
             assert {"total": block * total, "free": block * free, "available": block * available} == part["shows"], part
             assert booted.said[f"{at} intact"] == "25", part
             owners = {100 * MIB: "1201:1300 750", 400 * MIB: "1201:1300 2770"}
-            wanted = "1201:1300 700" if part["filesystem"] == "exfat" and part["size"] == 100 * MIB else "0:0 755"
-            if part["filesystem"] != "exfat":
+            wanted = (
+                "1201:1300 700" if part["filesystem"] in ("exfat", "ntfs") and part["size"] == 100 * MIB else "0:0 755"
+            )
+            if part["filesystem"] not in ("exfat", "ntfs"):
                 wanted = owners.get(part["size"], "0:0 755")
             assert booted.said[f"{at} root"] == wanted, part
         assert found["findings"] == []
@@ -330,7 +338,9 @@ def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
     left, files = (int(word) for word in booted.said["small full"].split())
     assert left < 4096 and files > 150
     assert (
-        complaints(booted.log, "ext4", "jbd2", "xfs", "fat", "swap", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT")
+        complaints(
+            booted.log, "ext4", "jbd2", "xfs", "fat", "ntfs", "swap", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT"
+        )
         == []
     )
 

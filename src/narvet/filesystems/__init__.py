@@ -23,6 +23,7 @@ _REGISTRY = {
     "ext4": _Known("narvet.filesystems.ext4", 1080, b"\x53\xef"),
     "xfs": _Known("narvet.filesystems.xfs", 0, b"XFSB"),
     "swap": _Known("narvet.filesystems.swap", 4086, b"SWAPSPACE2"),
+    "ntfs": _Known("narvet.filesystems.ntfs", 3, b"NTFS    "),
     "exfat": _Known("narvet.filesystems.fat.exfat", 3, b"EXFAT   "),
     "fat32": _Known("narvet.filesystems.fat.fat32", 510, b"\x55\xaa"),
 }

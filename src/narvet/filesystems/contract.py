@@ -189,6 +189,20 @@ class Usual:
         yield from ()
 
 
+def ownerless_options(options: Options, *, usual: int) -> tuple[str, ...]:
+    """Return the mount options by which a filesystem without owners gives all files the owner and mode asked for.
+
+    `usual` is the mode of folders that needs no option.
+    """
+    words: list[str] = []
+    if options.uid or options.gid:
+        words += [f"uid={options.uid}", f"gid={options.gid}"]
+    if options.mode & 0o777 != usual:
+        mask = ~options.mode & 0o777
+        words += [f"dmask={mask:04o}", f"fmask={mask | 0o111:04o}"]
+    return tuple(words)
+
+
 class InFolder(Usual):
     """A filesystem in a folder of its own, whose modules are loaded when they are needed."""
 

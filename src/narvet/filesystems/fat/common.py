@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
-from narvet.filesystems.contract import Family, Options, Usual
+from narvet.filesystems.contract import Family, Options, Usual, ownerless_options
 from narvet.findings import Finding
 
 FIRST_CLUSTER = 2
@@ -35,13 +35,7 @@ class Portable(Usual):
 
     def mount_options(self, options: Options) -> tuple[str, ...]:
         """Return the options that give the root, and all in it, the owner and mode asked for."""
-        words = list(super().mount_options(options))
-        if options.uid or options.gid:
-            words += [f"uid={options.uid}", f"gid={options.gid}"]
-        if options.mode & 0o777 != 0o755:
-            mask = ~options.mode & 0o777
-            words += [f"dmask={mask:04o}", f"fmask={mask | 0o111:04o}"]
-        return tuple(words)
+        return (*super().mount_options(options), *ownerless_options(options, usual=0o755))
 
 
 def serial(uuid: UUID) -> int:

@@ -1,0 +1,45 @@
+"""NTFS, version 3.1, by the published documentation of its on-disk structures.
+
+Written: all files that describe a volume, access rights included. Not made here: compression, encryption, journals of
+changes; these are the guest's.
+"""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from narvet.filesystems.contract import Family, InFolder, Options, ownerless_options
+from narvet.filesystems.ntfs.geometry import LEAST, MOST
+
+
+class Ntfs(InFolder):
+    """The filesystem behind `filesystem = "ntfs"`."""
+
+    folder = __name__
+    name = "ntfs"
+    mount_type = "ntfs3"
+    family: Family = "portable"
+    check_pass = 0
+    least = LEAST
+    most = MOST
+    label_limit = 32
+    keys = frozenset({"block"})
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the serial number of 64 bits, the upper half of a UUID."""
+        return f"{uuid.int >> 64:016x}"
+
+    def spec(self, known_as: str) -> str:
+        """Return the serial number with the tag of ids, in capitals as guests write it."""
+        return f"UUID={known_as.upper()}"
+
+    def label_length(self, label: str) -> int:
+        """Return the UTF-16 units of a label."""
+        return len(label.encode("utf-16-le")) // 2
+
+    def mount_options(self, options: Options) -> tuple[str, ...]:
+        """Return the options that give the root, and all in it, the owner and mode asked for."""
+        return (*super().mount_options(options), *ownerless_options(options, usual=0o777))
+
+
+FILESYSTEM = Ntfs()

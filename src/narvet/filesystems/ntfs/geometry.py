@@ -1,0 +1,152 @@
+"""The arithmetic of NTFS: clusters, and where the files of the filesystem itself lie, as plain integers.
+
+Everything but the table's mirror lies at the start, one after another, and the master file table last of it, so that
+all that is free behind it can be its zone. The mirror lies in the middle of the volume.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from narvet.errors import BugError
+from narvet.filesystems.contract import Capacity, Loss, Options, UnfitError
+from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
+
+UNITS = tuple(512 << shift for shift in range(13))
+LEAST = 8 * MIB
+MOST = 64 * TIB - 64 * KIB
+MOST_CLUSTERS = (1 << 32) - 1
+TABLE_RECORDS = 64  # of the fresh master file table
+SECURITY_MIRROR = 256 * KIB  # $SDS keeps every entry once more so much further on
+SECURITY_SIZE = SECURITY_MIRROR + 320  # the fresh volume's two descriptors, see `security.fresh`
+UPCASE_SIZE = 128 * KIB
+ATTRDEF_SIZE = 2560
+BOOT_SIZE = 8 * KIB
+INDEX_SIZE = 4 * KIB
+# Cluster by the size of the volume up to which it serves; larger where files are few and large.
+_CLUSTERS = ((16 * TIB - 64 * KIB, 4 * KIB), (32 * TIB - 64 * KIB, 8 * KIB), (MOST, 16 * KIB))
+_OF_MEDIA = 64 * KIB
+_MEDIA_FROM = 4 * GIB
+
+
+@dataclass(frozen=True)
+class Geometry:
+    """Everything decided about one NTFS; places are clusters."""
+
+    size: int
+    options: Options
+    cluster: int
+    clusters: int
+    log_size: int
+
+    @property
+    def sectors(self) -> int:
+        """Sectors of the volume; the last one of the partition holds the copy of the first."""
+        return self.size // self.options.sector - 1
+
+    @property
+    def record(self) -> int:
+        """Bytes of a record of the master file table."""
+        return max(1024, self.options.sector)
+
+    @property
+    def bitmap_size(self) -> int:
+        """Bytes of the map of clusters."""
+        return align_up(-(-self.clusters // 8), 8)
+
+    @property
+    def table_size(self) -> int:
+        """Bytes of the master file table."""
+        return TABLE_RECORDS * self.record
+
+    @property
+    def mirror_size(self) -> int:
+        """Bytes of the mirror: four records, or as many as a cluster holds."""
+        return max(4 * self.record, self.cluster)
+
+    @cached_property
+    def places(self) -> dict[str, tuple[int, int]]:
+        """First cluster and bytes of everything with runs, by a name; ascending but for the mirror in the middle."""
+        sizes = (
+            ("boot", BOOT_SIZE),
+            ("attrdef", ATTRDEF_SIZE),
+            ("root", INDEX_SIZE),
+            ("upcase", UPCASE_SIZE),
+            ("secure", SECURITY_SIZE),
+            ("log", self.log_size),
+            ("map", self.bitmap_size),
+            ("records", TABLE_RECORDS // 8),
+            ("table", self.table_size),
+        )
+        found, place = {}, 0
+        for name, size in sizes:
+            found[name] = (place, size)
+            place += -(-size // self.cluster)
+        found["mirror"] = (max(self.clusters // 2, place), self.mirror_size)
+        return found
+
+    def taken(self, name: str) -> int:
+        """Return the clusters that something takes."""
+        return -(-self.places[name][1] // self.cluster)
+
+    @property
+    def used(self) -> int:
+        """Clusters in use."""
+        return sum(self.taken(name) for name in self.places)
+
+
+def plan(size: int, options: Options) -> Geometry:
+    """Return the geometry of an NTFS in `size` bytes.
+
+    Raises:
+        UnfitError: the size is outside what NTFS is made for here, or has too many clusters of the size asked for.
+    """
+    cluster = options.block or _usual(size, options)
+    most = min(MOST, MOST_CLUSTERS * cluster)
+    if not LEAST <= size <= most:
+        units = f" in clusters of {cluster} bytes" if options.block else ""
+        bounds = f"from {show_both(LEAST)} to {show_both(most)}"
+        raise UnfitError(f"ntfs is made {bounds}{units}, not at {show_both(size)}", LEAST, most)
+    clusters = (size // options.sector - 1) * options.sector // cluster
+    log = min(max(size // 256 // MIB * MIB, 2 * MIB), 16 * MIB)
+    geometry = Geometry(size, options, cluster, clusters, log)
+    last = geometry.places["mirror"]
+    if last[0] + geometry.taken("mirror") >= clusters:
+        told = f"{show_both(size)} do not hold the metadata of ntfs in clusters of {cluster} bytes"
+        raise UnfitError(told, LEAST, most)
+    return geometry
+
+
+def _usual(size: int, options: Options) -> int:
+    unit = next((unit for upto, unit in _CLUSTERS if size <= upto), _CLUSTERS[-1][1])
+    if options.purpose == "media" and size >= _MEDIA_FROM:
+        unit = max(unit, _OF_MEDIA)
+    return max(unit, options.sector)
+
+
+def capacity(geometry: Geometry) -> Capacity:
+    """Return what statvfs gives on the fresh mount, and where the rest of the partition went."""
+    cluster = geometry.cluster
+    total, free = geometry.clusters * cluster, (geometry.clusters - geometry.used) * cluster
+    named = {"log": "log", "table": "master file table", "map": "map of clusters", "secure": "access rights"}
+    losses = [(what, geometry.taken(name) * cluster) for name, what in named.items()]
+    rest = sum(geometry.taken(name) for name in geometry.places if name not in named) * cluster
+    losses += [("boot files, table of capitals, root folder", rest), ("too short for a cluster", geometry.size - total)]
+    found = Capacity(total, free, free, tuple(Loss(what, size) for what, size in losses if size))
+    if found.available + sum(loss.size for loss in found.losses) != geometry.size:
+        raise BugError(f"ntfs: the parts of {geometry.size} bytes do not add up")
+    return found
+
+
+def footprint(geometry: Geometry) -> int:
+    """Return the most bytes that writing the filesystem stores."""
+    table, fixed = TABLE_RECORDS * geometry.record, 2 * BOOT_SIZE + UPCASE_SIZE + INDEX_SIZE + 3 * 4 * KIB
+    return geometry.log_size + table + fixed + 4 * geometry.record + 64 * KIB
+
+
+def breakpoints(options: Options) -> tuple[int, ...]:
+    """Return the sizes at which a rule of this module changes, ascending, the bounds included."""
+    sizes = {LEAST, MOST, *(upto + 1 for upto, _ in _CLUSTERS[:-1])}
+    sizes |= {number * 256 * MIB for number in range(3, 17)} | ({_MEDIA_FROM} if options.purpose == "media" else set())
+    return tuple(sorted(sizes))
