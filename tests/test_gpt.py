@@ -9,12 +9,12 @@ import pytest
 
 from narvet.block.memory import MemoryDevice
 from narvet.tables.contract import Partition, Table
-from narvet.tables.gpt import FORMAT, TYPES
+from narvet.tables.gpt import FORMAT, LINUX_TYPE
 from narvet.units import MIB
 
-DISK = UUID("00112233-4455-6677-8899-aabbccddeeff")
+DISK = "00112233-4455-6677-8899-aabbccddeeff"
 PART = "8899aabb-ccdd-eeff-0011-223344556677"
-TABLE = Table("gpt", DISK, (Partition(1, MIB, 2 * MIB, TYPES["linux"], PART, "seeds"),))
+TABLE = Table("gpt", DISK, (Partition(1, MIB, 2 * MIB, LINUX_TYPE, PART, "seeds"),))
 
 
 def on_disk(size: int = 8 * MIB, sector: int = 512, table: Table = TABLE) -> MemoryDevice:
@@ -58,8 +58,7 @@ def test_bytes_of_a_small_disk() -> None:
 def test_reads_back(sector: int) -> None:
     assert FORMAT.read(on_disk(8 * MIB, sector), "x") == (TABLE, ())
     parts = tuple(
-        Partition(number, number * MIB, MIB, TYPES["linux"], str(UUID(int=number)), "n" * 36)
-        for number in range(1, 129)
+        Partition(number, number * MIB, MIB, LINUX_TYPE, str(UUID(int=number)), "n" * 36) for number in range(1, 129)
     )
     full = Table("gpt", DISK, parts)
     assert FORMAT.read(on_disk(200 * MIB, sector, full), "x") == (full, ())
@@ -98,7 +97,7 @@ def test_cut_short_enlarged_overlapping_and_outside() -> None:
     assert [finding.rule for finding in FORMAT.read(larger, "x")[1]] == ["table-not-at-end"]
     rows = ((MIB, 2 * MIB), (2 * MIB, 2 * MIB), (6 * MIB + 512, 9 * MIB))
     bad = Table("gpt", DISK, tuple(
-        Partition(number, start, size, TYPES["linux"], str(UUID(int=number)))
+        Partition(number, start, size, LINUX_TYPE, str(UUID(int=number)))
         for number, (start, size) in enumerate(rows, 1)
     ))  # fmt: skip
     found = FORMAT.read(on_disk(table=bad), "x")[1]

@@ -84,6 +84,9 @@ KINDS = (
 # Children the hypervisor knows, over bases that must stay as they are: (base, child).
 CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
 
+# On one disk by a master boot record, four of them in logical partitions.
+MANY = ("ext4", "xfs", "fat32", "exfat", "ntfs", "ext4", "fat32")
+
 MADE = ("crashed.vhdx", "packed.vmdk")
 
 LOAD = """
@@ -273,6 +276,8 @@ def _every_kind(folder: Path) -> Path:
             at = "" if name == "swap" else f'at = "/srv/k{sector}/{len(parts) + 1}"\n'
             parts.append(f'filesystem = "{name}"\nsize = "{size}"\n{at}{more}')
         disks += disk(f"k{sector}", f"sector = {sector}", *parts)
+    parts = [f'filesystem = "{name}"\nsize = "40 MiB"\nat = "/srv/m/{n}"' for n, name in enumerate(MANY)]
+    disks += disk("many", 'size = "1 GiB"\ntable = "mbr"', *parts)
     sheet = make_sheet(folder, disks, guest='root = "root"\nslots = ["scsi 90-99"]')
     run("write", str(sheet), status=0)
     return sheet
@@ -303,6 +308,10 @@ def test_guest_mounts_by_the_entries_and_shows_what_was_promised(booted: Boot) -
 
 def test_guest_uses_every_kind(booted: Boot) -> None:
     """Portable filesystems, xfs and swap: mounted by their entries, shown as promised, sound after use."""
+    for position, asked in enumerate(booted.kinds["disks"], 90):
+        for part in asked["partitions"]:
+            said = booted.said[f"part-{position}-{part['number']} lies"].split()
+            assert [int(word) for word in said[:2]] == [part["start"] // 512, part["size"] // 512], part
     swaps = [line.split() for line in booted.said["swap on"].split("\n")[0].split("/dev/")[1:]]
     promised = []
     for asked, found in zip(booted.kinds["disks"], booted.surveys, strict=True):

@@ -14,7 +14,6 @@ from narvet.errors import NarvetError
 from narvet.findings import Finding
 
 Purpose = Literal["general", "database", "logs", "media"]
-Family = Literal["linux", "swap", "portable"]  # what a table's type code tells a guest to expect
 
 
 class UnfitError(NarvetError):
@@ -112,7 +111,6 @@ class Filesystem(Protocol[GeometryT]):
     most: int
     label_limit: int
     mount_type: str
-    family: Family
     check_pass: int
     keys: ClassVar[frozenset[str]]
 
@@ -159,7 +157,6 @@ class Filesystem(Protocol[GeometryT]):
 class Usual:
     """What most filesystems of Linux share."""
 
-    family: Family = "linux"
     check_pass = 2  # fstab(5): checked after the root
     keys: ClassVar[frozenset[str]] = frozenset()
 

@@ -48,7 +48,6 @@ class Swap(Usual):
 
     name = "swap"
     mount_type = "swap"
-    family = "swap"
     check_pass = 0
     least = LEAST
     most = MOST

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from narvet.layout.facts import Facts, OriginFacts, PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
+from narvet.tables import table_format
 
 
 @dataclass(frozen=True)
@@ -85,19 +86,19 @@ def _differences(disk: LaidDisk, found: Survey, where: str) -> Iterator[Differen
         if part.number not in there:
             yield Difference(place, "a partition", "nothing")
             continue
-        yield from _partition(part, there.pop(part.number), place)
+        yield from _partition(disk, part, there.pop(part.number), place)
     for number in there:
         yield Difference(f"{where}.partition {number}", "nothing", "a partition")
 
 
-def _partition(part: LaidPartition, found: PartitionFound, where: str) -> Iterator[Difference]:
+def _partition(disk: LaidDisk, part: LaidPartition, found: PartitionFound, where: str) -> Iterator[Difference]:
     if part.number:
         yield from _fields(where, (
             ("start", part.start, found.place.start),
             ("size", part.size, found.place.size),
             ("type", part.type, found.place.type),
             ("id", part.id, found.place.id),
-            ("label", part.label, found.place.label),
+            ("label", part.label if table_format(disk.table).keeps_labels else "", found.place.label),
         ))  # fmt: skip
     facts = found.filesystem
     if part.filesystem is None or facts is None:

@@ -48,14 +48,17 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
     found: list[Finding] = []
     where = f"disk.{name}"
     root = facts.roots.get(form.guest, RootFacts())
-    asked = [_asked(sheet, name, number, form, root, found) for number in range(1, len(form.partition) + 1)]
     table = None if form.table == "none" else table_format(form.table)
+    asked = [_asked(sheet, name, index, form, root, found) for index in range(1, len(form.partition) + 1)]
     if table:
         found += _table_checks(table, form, asked, where)
     sizes, size = _sizes(form, table, asked, where, found)
     bounds = table.bounds(size, form.sector) if table else Bounds(0, size)
     reserved = table.reserved(size, form.sector) if table else ()
-    places = place(sizes, bounds, form.align, form.sector) if table else [Place(0, size)]
+    ahead = _ahead(table, len(asked), form.sector)
+    places = place(sizes, bounds, form.align, form.sector, ahead) if table else [Place(0, size)]
+    if table and size > table.most(form.sector):
+        found.append(_past_table(table, size, form.sector, f"{where}.size"))
     found += _place_checks(bounds, places, sizes, where) if table else []
     flash = sheet.store[form.store].flash
     partitions = tuple(
@@ -82,7 +85,7 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
         making=making,
         slot=slot,
         table=form.table,
-        table_id=str(derive(sheet.identity, "disk", name, "table")) if table else None,
+        table_id=_table_id(sheet, name, table) if table else None,
         partitions=partitions,
         pieces=_pieces(size, reserved, partitions),
         stores_now=image_format(form.format).footprint(making, written),
@@ -198,6 +201,19 @@ def _table_checks(table: TableFormat, form: DiskForm, asked: list[_Asked], where
     yield from check_alignment(form.align, f"{where}.align")
 
 
+def _ahead(table: TableFormat | None, count: int, sector: int) -> list[int]:
+    return [table.ahead(index, count, sector) if table else 0 for index in range(count)]
+
+
+def _table_id(sheet: Sheet, disk: str, table: TableFormat) -> str:
+    return table.known_as(derive(sheet.identity, "disk", disk, "table"))
+
+
+def _part_id(sheet: Sheet, disk: str, table: TableFormat, index: int, number: int) -> str:
+    known_as = derive(sheet.identity, "disk", disk, "partition", index)
+    return table.part_known_as(_table_id(sheet, disk, table), known_as, number)
+
+
 def _label_too_long(where: str, label: str, what: str, length: int, limit: int) -> Finding:
     return Finding(
         "label-too-long", "error", where, f'"{label}" takes {length}; {what} stores labels of at most {limit}',
@@ -229,9 +245,11 @@ def _sizes(
             )  # fmt: skip
         return sizes, size
     head = table.bounds(_LARGE, form.sector).first if table else 0
-    tail = table.reserved(_LARGE, form.sector)[-1].size if table else 0
+    runs = table.reserved(_LARGE, form.sector) if table else ()
+    tail = runs[-1].size if len(runs) > 1 else 0
     fixed = [one for one in sizes if isinstance(one, int)]
-    return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail))
+    ahead = _ahead(table, len(asked), form.sector)
+    return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail, ahead))
 
 
 def _solved(one: _Asked, wanted: int, step: int, where: str, found: list[Finding]) -> int:
@@ -242,6 +260,15 @@ def _solved(one: _Asked, wanted: int, step: int, where: str, found: list[Finding
             Finding("filesystem-too-large", "error", f"{where}.usable", str(error), "ask for less, or for two disks")
         )
         return wanted
+
+
+def _past_table(table: TableFormat, size: int, sector: int, where: str) -> Finding:
+    return Finding(
+        "size-over-table", "error", where,
+        f"{table.name} reaches {show_both(table.most(sector))} with sectors of {sector} bytes; the disk has "
+        f"{show_both(size)}, whose rest no partition could use",
+        'use table = "gpt", or a smaller disk',
+    )  # fmt: skip
 
 
 def _place_checks(bounds: Bounds, places: list[Place], sizes: list[PartSize], where: str) -> Iterator[Finding]:
@@ -270,14 +297,15 @@ def _partition(
     sheet: Sheet, disk: str, one: _Asked, spot: Place, table: TableFormat | None, found: list[Finding], *, flash: bool
 ) -> LaidPartition:
     form = one.form
+    number = table.numbers(len(sheet.disk[disk].partition))[one.number - 1] if table else 0
     kind = None if form.filesystem == "none" else filesystem(form.filesystem)
     laid = LaidPartition(
-        number=one.number if table else 0,
+        number=number,
         label=one.label,
         start=spot.start,
         size=spot.size,
-        type=table.partition_type(kind.family if kind else "linux") if table else "",
-        id=str(derive(sheet.identity, "disk", disk, "partition", one.number)) if table else "",
+        type=table.partition_type(kind.name if kind else None) if table else "",
+        id=_part_id(sheet, disk, table, one.number, number) if table else "",
         filesystem=kind.name if kind else None,
         uuid=kind.known_as(one.options.uuid) if kind else None,
         at=form.at,

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import zip_longest
 from typing import Literal
 
 from narvet.layout.model import Piece
@@ -26,27 +27,32 @@ class Place:
     size: int
 
 
-def disk_size_for(sizes: Sequence[int], align: int, sector: int, head: int, tail: int) -> int:
+def disk_size_for(
+    sizes: Sequence[int], align: int, sector: int, head: int, tail: int, ahead: Sequence[int] = ()
+) -> int:
     """Return the smallest aligned disk for partitions of the given sizes between `head` and `tail` bytes of table."""
     end = head
-    for size in sizes:
-        end = align_up(end, align) + align_up(size, sector)
+    for size, gap in zip_longest(sizes, ahead, fillvalue=0):
+        end = align_up(align_up(end, align) + gap, align) + align_up(size, sector)
     return align_up(end + tail, align)
 
 
-def place(sizes: Sequence[PartSize], bounds: Bounds, align: int, sector: int) -> list[Place]:
+def place(sizes: Sequence[PartSize], bounds: Bounds, align: int, sector: int, ahead: Sequence[int] = ()) -> list[Place]:
     """Return the partitions' places in order; the rest may come out as 0, and what is asked may pass the end.
 
+    `ahead` is what the table needs right ahead of each partition; the partition then starts on the next boundary.
     A size is rounded up to whole sectors, a share is one of the aligned span and rounded down to the alignment.
     """
     first = align_up(bounds.first, align)
     span = max(align_down(bounds.end, align) - first, 0)
     decided = [_decided(size, span, align, sector) for size in sizes]
-    taken = sum(align_up(size, align) for size in decided if size is not None)
+    gaps = [align_up(gap, align) for gap, _ in zip_longest(ahead, sizes, fillvalue=0)][: len(sizes)]
+    taken = sum(align_up(size, align) for size in decided if size is not None) + sum(gaps)
     rest = max(span - taken, 0)
     places, start = [], first
-    for size in decided:
+    for size, gap in zip(decided, gaps, strict=True):
         length = rest if size is None else size
+        start += gap
         places.append(Place(start, length))
         start += align_up(length, align)
     return places

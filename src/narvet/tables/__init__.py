@@ -8,7 +8,7 @@ from typing import cast
 
 from narvet.tables.contract import TableFormat
 
-_REGISTRY = {"gpt": "narvet.tables.gpt"}
+_REGISTRY = {"gpt": "narvet.tables.gpt", "mbr": "narvet.tables.mbr"}
 
 NAMES = tuple(_REGISTRY)
 

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.findings import Finding
-
-Family = Literal["linux", "swap", "portable"]
 
 
 @dataclass(frozen=True)
@@ -32,10 +30,10 @@ class Partition:
 
 @dataclass(frozen=True)
 class Table:
-    """A whole partition table."""
+    """A whole partition table; `id` is what guests know the disk by, as text."""
 
     kind: str
-    id: UUID
+    id: str
     partitions: tuple[Partition, ...]
 
 
@@ -57,11 +55,27 @@ class Reserved:
 
 
 class TableFormat(Protocol):
-    """A partition table format."""
+    """A partition table format; `keeps_labels` tells whether partitions have names of their own."""
 
     name: str
     most_partitions: int
     label_limit: int
+    keeps_labels: bool
+
+    def most(self, sector: int) -> int:
+        """Return the bytes from the start of a disk that partitions can lie in."""
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the id of a table that a UUID stands for."""
+
+    def part_known_as(self, table: str, uuid: UUID, number: int) -> str:
+        """Return the id of a partition."""
+
+    def numbers(self, count: int) -> tuple[int, ...]:
+        """Return the numbers that guests give so many partitions."""
+
+    def ahead(self, index: int, count: int, sector: int) -> int:
+        """Return the bytes that the table needs right ahead of partition `index` (from 0) of so many."""
 
     def bounds(self, disk_size: int, sector: int) -> Bounds:
         """Return where partitions may lie on a disk of that size."""
@@ -69,8 +83,8 @@ class TableFormat(Protocol):
     def reserved(self, disk_size: int, sector: int) -> tuple[Reserved, ...]:
         """Return the runs the table takes, ascending."""
 
-    def partition_type(self, family: Family) -> str:
-        """Return the type that a partition carries, by the family of its filesystem."""
+    def partition_type(self, filesystem: str | None) -> str:
+        """Return the type that a partition carries, by the name of its filesystem."""
 
     def label_length(self, label: str) -> int:
         """Return how much of `label_limit` a label takes."""

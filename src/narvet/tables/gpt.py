@@ -12,7 +12,7 @@ from narvet.checksums import crc32
 from narvet.errors import ImageError, UnsupportedError
 from narvet.findings import Finding
 from narvet.records import Record, at
-from narvet.tables.contract import Bounds, Family, Partition, Reserved, Table, check_partitions
+from narvet.tables.contract import Bounds, Partition, Reserved, Table, check_partitions
 from narvet.tables.mbr import SIZE as MBR_SIZE
 from narvet.tables.mbr import is_protective, protective
 
@@ -20,10 +20,13 @@ SIGNATURE = b"EFI PART"
 REVISION = 0x00010000
 ENTRY_COUNT = 128
 ENTRY_SIZE = 128
+LINUX_TYPE = "0fc63daf-8483-4772-8e79-3d69d8477de4"
+_BASIC_DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
 TYPES = {
-    "linux": "0fc63daf-8483-4772-8e79-3d69d8477de4",
     "swap": "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f",
-    "portable": "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7",
+    "ntfs": _BASIC_DATA,
+    "exfat": _BASIC_DATA,
+    "fat32": _BASIC_DATA,
 }
 LARGEST_ENTRY_ARRAY = 1 << 20  # 64 times the usual array; a damaged count must not make us read gigabytes
 
@@ -71,6 +74,29 @@ class Gpt:
     name = "gpt"
     most_partitions = ENTRY_COUNT
     label_limit = 36
+    keeps_labels = True
+
+    def most(self, sector: int) -> int:
+        """Return all that 64 bits of sectors hold."""
+        return sector << 63
+
+    def known_as(self, uuid: UUID) -> str:
+        """Return the UUID."""
+        return str(uuid)
+
+    def part_known_as(self, table: str, uuid: UUID, number: int) -> str:
+        """Return the UUID."""
+        del table, number
+        return str(uuid)
+
+    def numbers(self, count: int) -> tuple[int, ...]:
+        """Return 1 to `count`."""
+        return tuple(range(1, count + 1))
+
+    def ahead(self, index: int, count: int, sector: int) -> int:
+        """Return nothing: all entries lie together."""
+        del index, count, sector
+        return 0
 
     def bounds(self, disk_size: int, sector: int) -> Bounds:
         """Return what lies between the table's two copies; empty if the disk cannot hold both."""
@@ -87,9 +113,9 @@ class Gpt:
             Reserved(bounds.end, end - bounds.end, "GPT, second copy"),
         )
 
-    def partition_type(self, family: Family) -> str:
+    def partition_type(self, filesystem: str | None) -> str:
         """Return the type GUID of a partition."""
-        return TYPES[family]
+        return TYPES.get(filesystem or "", LINUX_TYPE)
 
     def label_length(self, label: str) -> int:
         """Return the UTF-16 units of a partition's name."""
@@ -108,7 +134,7 @@ class Gpt:
             alternate_lba=last,
             first_usable_lba=2 + taken,
             last_usable_lba=last - 1 - taken,
-            disk_guid=table.id,
+            disk_guid=UUID(table.id),
             partition_entry_lba=2,
             number_of_partition_entries=ENTRY_COUNT,
             size_of_partition_entry=ENTRY_SIZE,
@@ -221,7 +247,7 @@ def _table(header: GptHeader, array: bytes, sector: int) -> Table:
                 attributes=entry.attributes,
             )
         )
-    return Table("gpt", header.disk_guid, tuple(partitions))
+    return Table("gpt", str(header.disk_guid), tuple(partitions))
 
 
 def _damaged(where: str, copy: str, fault: str) -> Finding:

@@ -9,7 +9,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
-from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.block.files import held
@@ -87,7 +86,7 @@ class MakeImage:
 
 def _table(disk: LaidDisk) -> Table:
     parts = (Partition(part.number, part.start, part.size, part.type, part.id, part.label) for part in disk.partitions)
-    return Table(disk.table, UUID(disk.table_id or ""), tuple(parts))
+    return Table(disk.table, disk.table_id or "", tuple(parts))
 
 
 @dataclass(frozen=True)

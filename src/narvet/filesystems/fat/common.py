@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
-from narvet.filesystems.contract import Family, Options, Usual, ownerless_options
+from narvet.filesystems.contract import Options, Usual, ownerless_options
 from narvet.findings import Finding
 
 FIRST_CLUSTER = 2
@@ -20,7 +20,6 @@ _MOST_CHECKED = 1 << 24  # clusters whose chains are followed; a table of 64 MiB
 class Portable(Usual):
     """A filesystem without owners: the mount gives every file the same."""
 
-    family: Family = "portable"
     check_pass = 0
     keys = frozenset({"block"})
     label_limit = 11

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from narvet.filesystems.contract import Family, InFolder, Options, ownerless_options
+from narvet.filesystems.contract import InFolder, Options, ownerless_options
 from narvet.filesystems.ntfs.geometry import LEAST, MOST
 
 
@@ -18,7 +18,6 @@ class Ntfs(InFolder):
     folder = __name__
     name = "ntfs"
     mount_type = "ntfs3"
-    family: Family = "portable"
     check_pass = 0
     least = LEAST
     most = MOST
