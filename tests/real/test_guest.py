@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
+import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -204,8 +205,7 @@ def booted(tmp_path_factory: pytest.TempPathFactory) -> Boot:
         for number, path in enumerate(others)
     ]
     bases = {asked["path"]: Path(asked["path"]).read_bytes() for asked in formats["disks"][len(FORMATS) :]}
-    memory = Path("/dev/shm", folder.name)  # noqa: S108 (files of terabytes)
-    memory.mkdir()
+    memory = Path(tempfile.mkdtemp(dir="/dev/shm"))  # noqa: S108 (files of terabytes)
     try:
         for number, (before, after) in enumerate((*GROWN, (SMALL, SMALL))):
             image = memory / f"{number}.raw"
