@@ -57,13 +57,10 @@ FORMATS = (
 KINDS = (
     ("fat32", "34 MiB", ""),
     ("fat32", "100 MiB", 'owner = "1201:1300"\nmode = "0750"'),
-    ("fat32", "261 MiB", ""),
     ("fat32", "3 GiB", "for = 'media'"),
-    ("fat32", "40 GiB", ""),
     ("fat32", "9 GiB", 'block = "64 KiB"'),
     ("fat32", "1999 GiB", ""),
     ("exfat", "2 MiB", ""),
-    ("exfat", "33 MiB", 'block = "512 B"'),
     ("exfat", "100 MiB", 'owner = "1201:1300"\nmode = "0700"'),
     ("exfat", "64 GiB", ""),
     ("exfat", "2 TiB", "for = 'media'"),
@@ -84,6 +81,10 @@ KINDS = (
 
 # Children the hypervisor knows, over bases that must stay as they are: (base, child).
 CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
+
+ALSO_4096 = (
+    ("fat32", "9 GiB"), ("exfat", "64 GiB"), ("xfs", "400 MiB"), ("ntfs", "8 MiB"), ("ntfs", "5 GiB"), ("swap", "64 MiB")
+)  # fmt: skip
 
 # On one disk by a master boot record, four of them in logical partitions.
 MANY = ("ext4", "xfs", "fat32", "exfat", "ntfs", "ext4", "fat32")
@@ -272,7 +273,7 @@ def _every_kind(folder: Path) -> Path:
     for sector in (512, 4096):
         parts: list[str] = []
         for name, size, more in KINDS:
-            if sector == 4096 and ((name == "fat32" and size != "9 GiB") or "512 B" in more):
+            if sector == 4096 and (name, size) not in ALSO_4096:
                 continue
             at = "" if name == "swap" else f'at = "/srv/k{sector}/{len(parts) + 1}"\n'
             parts.append(f'filesystem = "{name}"\nsize = "{size}"\n{at}{more}')
@@ -311,8 +312,8 @@ def _owners(part: Any) -> tuple[str, str]:
     """Return owner and mode to be shown of the root, and of a folder that the superuser made in it."""
     asked = {("fat32", 100): "1201:1300 750", ("exfat", 100): "1201:1300 700", ("ntfs", 100): "1201:1300 700"}
     wanted = asked.get((part["filesystem"], part["size"] // MIB), "0:0 755")
-    if part["filesystem"] == "ntfs":  # whose driver gives the root, and nothing else, all permissions
-        return f"{wanted[:-3]}777", wanted
+    if part["filesystem"] == "ntfs":  # whose driver shows the root with all permissions, and keeps owners in attributes
+        return f"{wanted[:-3]}777", "0:0 755"
     if part["filesystem"] == "xfs" and part["size"] == 400 * MIB:
         return "1201:1300 2770", "0:1300 2755"
     return wanted, wanted
