@@ -33,12 +33,18 @@ from narvet.work.steps import MakeImage
 
 RUNS = 7
 SIZES = (10 * GIB, 100 * GIB, TIB, 4 * TIB, 16 * TIB, 64 * TIB)
+LARGEST = (
+    ("ext4", "general", 64 * TIB), ("ext4", "media", 64 * TIB), ("xfs", "general", 64 * TIB),
+    ("ntfs", "general", 63 * TIB),
+    ("exfat", "general", 64 * TIB), ("fat32", "general", 2 * TIB - GIB), ("swap", "general", 15 * TIB),
+)  # fmt: skip
 HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
 
 
-def laid(folder: Path, size: int) -> LaidDisk:
-    """Return a thin disk with one ext4, worked out."""
+def laid(folder: Path, size: int, name: str = "ext4", purpose: str = "general") -> LaidDisk:
+    """Return a thin disk with one filesystem, worked out."""
     text = f'[disk.a]\nguest = "bench"\nstore = "shelf"\nsize = "{size} B"\n[[disk.a.partition]]\nlabel = "a"\n'
+    text += f'filesystem = "{name}"\nfor = "{purpose}"\n'
     facts = Facts(stores={"shelf": StoreFacts(str(folder), True, True, 1 << 50, 1 << 50)})
     return work_out(parse_sheet(HEAD + text, "bench"), facts).disks[0]
 
@@ -80,6 +86,19 @@ def writing(folder: Path) -> None:
         row = (show_binary(size), show_binary(stored), f"{made * 1000:.1f} ms", f"{plain * 1000:.1f} ms")
         print(f"| {' | '.join(row)} | {made / plain:.1f} | {per_mib:.1f} ms |")
         copy.unlink()
+        image.unlink()
+
+
+def by_filesystem(folder: Path) -> None:
+    """Print the table of the largest disks of each filesystem."""
+    print("| filesystem | for | disk | stored | written in |")
+    print("|---|---|---:|---:|---:|")
+    for name, purpose, size in LARGEST:
+        disk = laid(folder, size, name, purpose)
+        image = Path(disk.path)
+        made = timed(MakeImage(disk).apply, partial(image.unlink, missing_ok=True))
+        stored = show_binary(image.stat().st_blocks * 512)
+        print(f"| {name} | {purpose} | {show_binary(size)} | {stored} | {made * 1000:.1f} ms |")
         image.unlink()
 
 
@@ -156,6 +175,8 @@ def main() -> None:
         reviewing(Path(name))  # first: a child's peak memory counts from this process' own
         print("\n## A thin disk with one ext4, written, against its stored bytes copied to a new sparse file\n")
         writing(Path(name))
+        print("\n## The largest disks of each filesystem\n")
+        by_filesystem(Path(name))
         print("\n## A half-full disk of 1 GiB, recast from raw\n")
         recasting(Path(name))
 

@@ -1,0 +1,157 @@
+"""fat32 and exfat: each fault that a survey names, labels, serial numbers, clusters."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+import pytest
+
+from narvet.block.memory import MemoryDevice
+from narvet.filesystems import filesystem
+from narvet.filesystems.contract import Options, UnfitError
+from narvet.filesystems.fat.exfat import checksum
+from narvet.units import GIB, KIB, MIB, TIB
+
+KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
+SIZE = 40 * MIB
+
+
+def made(name: str, **options: Any) -> tuple[MemoryDevice, Any]:
+    device, kind = MemoryDevice(SIZE), filesystem(name)
+    geometry = kind.geometry(SIZE, Options(uuid=KNOWN_AS, **options))
+    kind.write(device, geometry)
+    return device, geometry
+
+
+def told(name: str, device: MemoryDevice) -> list[str]:
+    found = filesystem(name).read(device, "x")
+    assert found is not None
+    return [finding.message for finding in found.findings]
+
+
+def entries(*values: int) -> bytes:
+    return b"".join(value.to_bytes(4, "little") for value in values)
+
+
+def test_chains_of_fat32() -> None:
+    """Files as a guest would lay them: a chain of three clusters and one of one; then each way to break them."""
+    end = 0x0FFFFFFF
+    for chain, messages in (
+        ((4, 5, end, end), []),
+        ((4, 5, end, 0x0FFFFFF7), []),  # a cluster that cannot be used
+        ((4, 5, end, 5), ["1 clusters belong to more than one file"]),
+        ((4, 5, 90_000, end), ["1 entries of the table lead to clusters that do not exist"]),
+        ((4, 5, 1, end), ["1 entries of the table lead to clusters that do not exist"]),
+        ((4, 5, 60, end), ["1 files go on in clusters marked as free"]),
+    ):
+        device, geometry = made("fat32")
+        for copy in (0, geometry.table):
+            device.write((geometry.reserved + copy) * 512 + 12, entries(*chain))
+        assert told("fat32", device) == messages, chain
+        free = filesystem("fat32").read(device, "x")
+        assert free is not None and free.free == (geometry.clusters - 5) * 512
+        runs = list(filesystem("fat32").unused(device))
+        assert [start for start, _ in runs] == [(geometry.heap + 5) * 512]
+
+
+@pytest.mark.parametrize(
+    ("place", "value", "message"),
+    [
+        (6 * 512 + 40, b"?", "the boot sector and its copy differ"),
+        (50, b"\x40", "leaves the reserved sectors"),
+        (512, b"?", "the FS information sector is not sound"),
+        (32 * 512 + 20, b"\x01", "the two file allocation tables differ"),
+        (65, b"\x01", "in use or was not unmounted cleanly"),
+        (32 * 512 + 7, b"\x07", "in use or was not unmounted cleanly"),
+        (35, b"\x01", "but it lies on 41943040"),
+        (13, b"\x40", "too few for FAT32"),
+    ],
+)
+def test_faults_of_fat32(place: int, value: bytes, message: str) -> None:
+    device, _ = made("fat32")
+    device.write(place, value)
+    assert any(message in one for one in told("fat32", device)), told("fat32", device)
+
+
+def resealed(device: MemoryDevice, place: int, value: bytes) -> None:
+    """Change bytes of exFAT's boot sector, and make the region's checksum and copy anew."""
+    device.write(place, value)
+    region = device.read(0, 11 * 512)
+    region += checksum(region, (106, 107, 112)).to_bytes(4, "little") * 128
+    device.write(0, region)
+    device.write(len(region), region)
+
+
+@pytest.mark.parametrize(
+    ("place", "value", "message"),
+    [
+        (106, b"\x02", "in use or was not unmounted cleanly"),
+        (106, b"\x04", "recorded failures of the medium"),
+        (200, b"?", "the boot region does not match its checksum"),
+        (6144 + 200, b"?", "the copy of the boot region does not match its checksum"),
+        (61440 + 32, b"\x05", "names no allocation bitmap"),
+        (61440 + 64, b"\x05", "names no up-case table"),
+        (61440 + 84, b"\xff\xff", "the up-case table of 2200 bytes does not lie in the volume"),
+        (104 * 512 + 4096, b"?", "the up-case table does not match its checksum"),
+        (104 * 512, b"\x03", "the root lies in a cluster marked as free"),
+        (12288 + 16, bytes(4), "the root has no place in the file allocation table"),
+        (12288 + 20, entries(3, 3), "1 clusters belong to more than one file"),
+    ],
+)
+def test_faults_of_exfat(place: int, value: bytes, message: str) -> None:
+    device, _ = made("exfat")
+    assert told("exfat", device) == []
+    device.write(place, value)
+    assert any(message in one for one in told("exfat", device)), told("exfat", device)
+
+
+def test_exfat_whose_numbers_lead_elsewhere() -> None:
+    """Values that match the checksum and cannot be followed: another kind of bytes, or a finding; never an exception."""
+    for place, value, message in (
+        (96, b"\xff\xff", "names no allocation bitmap"),  # the root
+        (72, entries(0, 1), "but it lies on 41943040"),
+        (92, b"\xff\xff\xff\x7f", None),  # more clusters than the table has entries
+        (80, b"\x01", None),  # the table inside the boot regions
+        (109, b"\x20", None),
+    ):
+        device, _ = made("exfat")
+        resealed(device, place, value)
+        found = filesystem("exfat").read(device, "x")
+        assert (found is None) == (message is None), place
+        assert found is None or any(message in one.message for one in found.findings if message)
+
+
+def test_clusters_follow_the_size_and_the_purpose() -> None:
+    def cluster(name: str, size: int, **options: Any) -> int:
+        return int(filesystem(name).geometry(size, Options(**options)).cluster)
+
+    sizes = (40 * MIB, 260 * MIB, 261 * MIB, 8 * GIB, 8 * GIB + MIB, 17 * GIB, 33 * GIB, 2 * TIB - GIB)
+    assert [cluster("fat32", size) for size in sizes] == [
+        512, 512, 4 * KIB, 4 * KIB, 8 * KIB, 16 * KIB, 32 * KIB, 32 * KIB
+    ]  # fmt: skip
+    assert [cluster("exfat", size) for size in (MIB * 200, GIB, 33 * GIB, 20 * TIB)] == [
+        4 * KIB, 32 * KIB, 128 * KIB, 512 * KIB
+    ]  # fmt: skip
+    assert cluster("exfat", GIB, purpose="media") == 128 * KIB and cluster("exfat", GIB, sector=4096) == 32 * KIB
+    assert cluster("fat32", 10 * GIB, chunk=MIB) == 8 * KIB
+    for name, size in (("fat32", GIB), ("exfat", GIB), ("fat32", 600 * MIB)):
+        geometry = filesystem(name).geometry(size, Options(chunk=4 * MIB))
+        assert geometry.heap * 512 % (4 * MIB) == 0
+    for size, options in ((32 * MIB, {}), (2 * TIB, {}), (40 * MIB, {"block": 4 * KIB}), (200 * MIB, {"sector": 4096})):
+        with pytest.raises(UnfitError, match="fat32 is made from"):
+            filesystem("fat32").geometry(size, Options(**options))  # type: ignore[arg-type]
+
+
+def test_labels_and_serial_numbers() -> None:
+    fat, exfat = filesystem("fat32"), filesystem("exfat")
+    assert (fat.stored_label("seeds"), fat.stored_label("käfer"), fat.stored_label("a+b")) == ("SEEDS", None, None)
+    assert (exfat.stored_label("Käfer"), exfat.label_length("Käfer")) == ("Käfer", 5)
+    assert fat.known_as(KNOWN_AS) == "dfff-bcdb" and exfat.spec("dfff-bcdb") == "UUID=DFFF-BCDB"
+    for name, label in (("fat32", "SEEDS"), ("exfat", "Käfer"), ("fat32", ""), ("exfat", "")):
+        found = filesystem(name).read(made(name, label=label)[0], "x")
+        assert found is not None and found.label == label
+    words = fat.mount_options(Options(uid=1200, gid=1300, mode=0o2750, purpose="media"))
+    assert (
+        words == ("noatime", "uid=1200", "gid=1300", "dmask=0027", "fmask=0137") and fat.mount_options(Options()) == ()
+    )
