@@ -246,3 +246,34 @@ def test_entries_of_every_kind(tmp_path: Any) -> None:
             message
             in run("review", str(make_sheet(tmp_path / "c", disk("a", 'size = "9 GiB"', keys))), status=2).stderr
         )
+
+
+def test_a_review_looks_and_a_confirmation_checks(tmp_path: Any) -> None:
+    """Damage deep inside costs a review nothing to pass over; survey and confirm read everything and tell."""
+    parts = [f'filesystem = "{name}"\nsize = "40 MiB"' for name in NAMES if name != "swap"]
+    sheet = make_sheet(tmp_path, disk("a", 'size = "300 MiB"', *parts))
+    run("write", str(sheet), status=0)
+    image = tmp_path / "shelf" / "a.raw"
+    layout = facts("review", str(sheet))["disks"][0]["partitions"]
+    starts = {part["filesystem"]: part["start"] for part in layout}
+    exfat, ntfs = (filesystem(name).geometry(40 * MIB, Options()) for name in ("exfat", "ntfs"))
+    places = {
+        "ext4": starts["ext4"] + 2048 + 7,  # a group descriptor
+        "xfs": starts["xfs"] + 4096 + 60,  # a tree of free space
+        "fat32": starts["fat32"] + 32 * 512 + 40,  # one of the two tables
+        "exfat": starts["exfat"] + exfat.heap * 512 + exfat.cluster,  # the table of capitals
+        "ntfs": starts["ntfs"] + ntfs.places["mirror"][0] * 4096 + 99,
+    }
+    for name, place in places.items():
+        with image.open("r+b") as file:
+            file.seek(place)
+            kept = file.read(1)
+            file.seek(place)
+            file.write(bytes([kept[0] ^ 0x21]))
+        assert facts("review", str(sheet))["disks"][0]["state"] == "as asked", name
+        assert not facts("confirm", str(sheet), status=1)["agrees"], name
+        assert set(rules(facts("survey", str(image), status=1)[0])) == {"filesystem-damaged"}, name
+        with image.open("r+b") as file:
+            file.seek(place)
+            file.write(kept)
+    assert facts("confirm", str(sheet))["agrees"]

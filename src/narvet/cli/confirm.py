@@ -21,7 +21,7 @@ def command(ctx: click.Context, sheet: Path, as_json: bool) -> None:
     from narvet.layout.compare import compare_all
     from narvet.work.gather import lay_out
 
-    layout, facts = lay_out(sheet)
+    layout, facts = lay_out(sheet, deep=True)
     differences = compare_all(layout, facts)
     if as_json:
         from narvet.report.facts import confirm_facts

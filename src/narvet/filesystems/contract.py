@@ -147,8 +147,11 @@ class Filesystem(Protocol[GeometryT]):
     def write(self, device: BlockDevice, geometry: GeometryT) -> None:
         """Write it to a device that reads as zeros."""
 
-    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
-        """Return what is found, None if it is not this filesystem; findings tell of damage."""
+    def read(self, device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
+        """Return what is found, None if it is not this filesystem; findings tell of damage.
+
+        Without `deep` only what its facts need is read and checked, so that it costs next to nothing.
+        """
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""
@@ -233,9 +236,9 @@ class InFolder(Usual):
         """Write it to a device that reads as zeros."""
         self._part("write").write(device, geometry)
 
-    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
+    def read(self, device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
         """Return what is found on a device that is not trusted."""
-        return cast("FilesystemFacts | None", self._part("read").read(device, where))
+        return cast("FilesystemFacts | None", self._part("read").read(device, where, deep=deep))
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

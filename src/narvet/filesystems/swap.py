@@ -98,8 +98,9 @@ class Swap(Usual):
         )
         device.write(0, header.encode())
 
-    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
+    def read(self, device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
         """Return what is found on a device that is not trusted."""
+        del deep
         if device.size < PAGE:
             return None
         header = SwapHeader.decode(device.read(0, PAGE))

@@ -23,8 +23,8 @@ from narvet.tables.contract import Partition, Table
 _SECTORS = (512, 4096)  # tried in turn where the format does not record it
 
 
-def survey(path: str) -> Survey:
-    """Return what is found at `path`.
+def survey(path: str, *, deep: bool = True) -> Survey:
+    """Return what is found at `path`; without `deep`, filesystems are only looked at for their facts.
 
     Raises:
         RequestError: nothing is there, or something that cannot be an image.
@@ -33,14 +33,14 @@ def survey(path: str) -> Survey:
     place = Path(path)
     try:
         _, image = identify(place)
-        return _inside(path, place, image)
+        return _inside(path, place, image, deep=deep)
     except (ImageError, UnsupportedError) as error:
         size = place.stat().st_size
         said = Finding("image-damaged", "error", path, str(error), "fetch it again, or mend it where it was made")
         return Survey(path, "unknown", "thin", size, 0, size, None, "none", "", (), (said,))
 
 
-def _inside(path: str, place: Path, image: ImageFacts) -> Survey:
+def _inside(path: str, place: Path, image: ImageFacts, *, deep: bool) -> Survey:
     if not image.size:
         empty = Finding("image-empty", "error", path, "the file holds no bytes", "write it anew, or fetch it again")
         return _survey(path, image, 0, None, (), (empty,))
@@ -49,12 +49,12 @@ def _inside(path: str, place: Path, image: ImageFacts) -> Survey:
     said: tuple[Finding, ...] = ()
     for sector in (image.sector,) if image.sector else _SECTORS:
         with open_image(place, sector) as device:
-            found = _by_table(path, image, device)
+            found = _by_table(path, image, device, deep=deep)
         if found.table != "none":
             return replace(found, findings=(*changed, *found.findings))
         said = said or found.findings
     with open_image(place, image.sector or _SECTORS[0]) as device:
-        found = _survey(path, image, 0, None, (), said) if said else _without_table(path, image, device)
+        found = _survey(path, image, 0, None, (), said) if said else _without_table(path, image, device, deep=deep)
     return replace(found, findings=(*changed, *found.findings))
 
 
@@ -93,7 +93,7 @@ def _survey(
     )
 
 
-def _by_table(path: str, image: ImageFacts, device: BlockDevice) -> Survey:
+def _by_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Survey:
     """Return the survey by the first table found, or by none of them with what they have to say."""
     said: list[Finding] = []
     for name in TABLES:
@@ -101,17 +101,17 @@ def _by_table(path: str, image: ImageFacts, device: BlockDevice) -> Survey:
         said += findings
         if table is not None:
             parts = tuple(
-                PartitionFound(part, _filesystem(device, part, f"{path} partition {part.number}"))
+                PartitionFound(part, _filesystem(device, part, f"{path} partition {part.number}", deep=deep))
                 for part in table.partitions
             )
             return _survey(path, image, device.sector, table, parts, tuple(said))
     return _survey(path, image, 0, None, (), tuple(said))
 
 
-def _without_table(path: str, image: ImageFacts, device: BlockDevice) -> Survey:
+def _without_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Survey:
     """Return the survey of a filesystem that fills the disk, of a blank disk, or of bytes nothing is known about."""
     whole = Partition(0, 0, device.size, "", "")
-    facts = _filesystem(device, whole, path)
+    facts = _filesystem(device, whole, path, deep=deep)
     if facts is not None:
         return _survey(path, image, 0, None, (PartitionFound(whole, facts),), ())
     if next(device.extents(), None) is None:
@@ -124,14 +124,14 @@ def _without_table(path: str, image: ImageFacts, device: BlockDevice) -> Survey:
     return _survey(path, image, 0, None, (), (said,))
 
 
-def _filesystem(device: BlockDevice, part: Partition, where: str) -> FilesystemFacts | None:
+def _filesystem(device: BlockDevice, part: Partition, where: str, *, deep: bool) -> FilesystemFacts | None:
     """Return the filesystem on a partition; a partition that leaves the disk has its finding already."""
     try:
         window = Window(device, part.start, part.size)
     except ImageError:
         return None
     for kind in candidates(window):
-        facts = kind.read(window, where)
+        facts = kind.read(window, where, deep=deep)
         if facts is not None:
             return facts
     return None
@@ -144,7 +144,7 @@ def unused(found: Survey, device: BlockDevice) -> Iterator[Extent]:
             continue
         window = Window(device, part.place.start, part.place.size)
         for kind in candidates(window):
-            if kind.read(window, "") is not None:
+            if kind.read(window, "", deep=False) is not None:
                 for start, length in kind.unused(window):
                     yield Extent(part.place.start + start, length)
                 break

@@ -22,15 +22,15 @@ from narvet.sheet.read import read_sheet
 from narvet.survey.probe import survey
 
 
-def lay_out(path: Path) -> tuple[Layout, Facts]:
-    """Return the sheet at `path` worked out, with the facts it was worked out from.
+def lay_out(path: Path, *, deep: bool = False) -> tuple[Layout, Facts]:
+    """Return the sheet at `path` worked out, with the facts it was worked out from; `deep` checks what exists in full.
 
     Raises:
         RequestError: the sheet is not a valid one.
     """
     sheet = read_sheet(path)
     sheet = dated(sheet.model_copy(update={"title": sheet.title or path.stem}))
-    facts = gather(sheet, path.parent)
+    facts = gather(sheet, path.parent, deep=deep)
     return work_out(sheet, facts), facts
 
 
@@ -53,7 +53,7 @@ def _moment(dated: int) -> int:
     return int(asked)
 
 
-def gather(sheet: Sheet, base: Path) -> Facts:
+def gather(sheet: Sheet, base: Path, *, deep: bool = False) -> Facts:
     """Return the facts of a sheet's stores, images and roots; its relative paths start at `base`."""
     stores = {name: store_facts(str(base / form.path)) for name, form in sheet.store.items()}
     images = {}
@@ -63,7 +63,7 @@ def gather(sheet: Sheet, base: Path) -> Facts:
             continue
         path = Path(image_path(store.path, name, form))
         if path.exists() or path.is_symlink():
-            images[name] = _survey(path)
+            images[name] = _survey(path, deep=deep)
     origins = _origins(sheet, base, stores, images)
     mount_points: dict[str, list[str]] = defaultdict(list)
     for form in sheet.disk.values():
@@ -98,7 +98,7 @@ def _origin(path: Path, image: Path, form: DiskForm, made: Survey | None) -> Ori
 
     is_base = made is not None and made.base is not None and Path(made.base).resolve() == path
     try:
-        there = survey(str(path))
+        there = survey(str(path), deep=False)
         damaged = next((one.message for one in there.findings if one.rule == "image-damaged"), None)
         if damaged is not None:
             return OriginFacts(str(path), is_base=is_base, problem=damaged)
@@ -111,10 +111,10 @@ def _origin(path: Path, image: Path, form: DiskForm, made: Survey | None) -> Ori
         return OriginFacts(str(path), is_base=is_base, problem=str(error))
 
 
-def _survey(path: Path) -> Survey:
+def _survey(path: Path, *, deep: bool) -> Survey:
     """Return the survey of what lies where an image should be, even if that is no image at all."""
     try:
-        return survey(str(path))
+        return survey(str(path), deep=deep)
     except RequestError as error:
         said = Finding("image-cannot-be-read", "error", str(path), str(error), "move it away")
         return Survey(str(path), "none", "full", 0, 0, 0, None, "none", "", (), (said,))

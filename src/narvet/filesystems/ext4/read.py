@@ -71,7 +71,7 @@ class Shape:
         return bool(self.superblock.s_feature_ro_compat & _RO_COMPAT[name])
 
 
-def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
+def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
     """Return what is found, or None where no superblock of this kind lies."""
     if device.size < _WHERE_ITS_MAGIC_LIES:
         return None
@@ -83,9 +83,9 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
     try:
         shape = shape_of(superblock)
         found += _superblock_findings(shape, device.size, where)
-        found += _descriptor_findings(device, shape, where)
+        found += _descriptor_findings(device, shape, where) if deep else ()
         root = _root(device, shape)
-        if not found:
+        if deep and not found:
             from narvet.filesystems.ext4.maps import faults
 
             found += [_damage(where, fault) for fault in faults(device, shape)]

@@ -193,7 +193,7 @@ class Exfat(Portable):
         for start in (BOOT_SECTORS, 0):
             device.write(start * sector, region)
 
-    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
+    def read(self, device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
         """Return what is found on a device that is not trusted."""
         boot = _boot_of(device)
         if boot is None:
@@ -206,7 +206,7 @@ class Exfat(Portable):
             found = (common.past_end(where, max(size, needed), device.size),)
             return FilesystemFacts("exfat", known_as, "", size, 0, 0, cluster, findings=found)
         findings = list(_boot_findings(device, boot, where))
-        label, used, said = _inside(device, boot, where)
+        label, used, said = _inside(device, boot, where, deep=deep)
         total = boot.cluster_count * cluster
         return FilesystemFacts(
             "exfat", known_as, label, size, total, total - used * cluster, cluster, findings=(*findings, *said)
@@ -391,7 +391,7 @@ def _bitmap(device: BlockDevice, boot: BootSector, place: int) -> Iterator[tuple
         yield 8 * offset, bits[: boot.cluster_count - 8 * offset].astype(np.bool_)
 
 
-def _inside(device: BlockDevice, boot: BootSector, where: str) -> tuple[str, int, list[Finding]]:
+def _inside(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) -> tuple[str, int, list[Finding]]:
     """Return label, clusters in use, and what is wrong with bitmap, up-case table and chains."""
     label = ""
     upcase: UpcaseEntry | None = None
@@ -405,7 +405,7 @@ def _inside(device: BlockDevice, boot: BootSector, where: str) -> tuple[str, int
     if place is None:
         return label, 0, [common.damaged(where, "the root names no allocation bitmap that fits the volume")]
     used = sum(int(bits.sum()) for _, bits in _bitmap(device, boot, place))
-    faults = [*_upcase_faults(device, boot, upcase), *_chain_faults(device, boot, place)]
+    faults = [*_upcase_faults(device, boot, upcase), *_chain_faults(device, boot, place)] if deep else []
     return label, used, [common.damaged(where, fault) for fault in faults]
 
 

@@ -198,7 +198,7 @@ class Fat32(Portable):
             device.write((first + INFO) * sector, info.encode())
             device.write(first * sector, boot)
 
-    def read(self, device: BlockDevice, where: str) -> FilesystemFacts | None:
+    def read(self, device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
         """Return what is found on a device that is not trusted."""
         boot = _boot_of(device)
         if boot is None:
@@ -210,7 +210,7 @@ class Fat32(Portable):
             found = (common.past_end(where, max(size, heap), device.size),)
             return FilesystemFacts("fat32", known_as, label, size, 0, 0, cluster, findings=found)
         clusters = _clusters(boot)
-        findings = list(_findings(device, boot, where))
+        findings = list(_findings(device, boot, where, deep=deep))
         label = _root_label(device, boot) or ("" if boot.vol_lab == _NO_LABEL else label)
         used = sum(int((values != 0).sum()) for _, values in _entries(device, boot))
         return FilesystemFacts(
@@ -337,7 +337,7 @@ def _root_label(device: BlockDevice, boot: BootSector) -> str:
     return ""
 
 
-def _findings(device: BlockDevice, boot: BootSector, where: str) -> Iterator[Finding]:
+def _findings(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) -> Iterator[Finding]:
     """Compare the copies, the FS information and the chains."""
     sector, count = boot.byts_per_sec, _clusters(boot) + FIRST_CLUSTER
     if count < LEAST_CLUSTERS + FIRST_CLUSTER:
@@ -357,7 +357,8 @@ def _findings(device: BlockDevice, boot: BootSector, where: str) -> Iterator[Fin
         info = FsInfo.decode(device.read(boot.fs_info * sector, FsInfo.size))
         if (info.lead_sig, info.struc_sig, info.trail_sig) != (0x41615252, 0x61417272, 0xAA550000):
             yield common.damaged(where, "the FS information sector is not sound")
-    yield from _table_findings(device, boot, count, where)
+    if deep:
+        yield from _table_findings(device, boot, count, where)
 
 
 def _table_findings(device: BlockDevice, boot: BootSector, count: int, where: str) -> Iterator[Finding]:

@@ -18,7 +18,7 @@ _LARGEST_MAP = 1 << 29  # bytes, for the most clusters there can be
 _CHUNK = 1 << 20
 
 
-def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
+def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
     """Return what is found, or None where no boot sector of NTFS lies."""
     found: list[Finding] = []
     known_as = label = ""
@@ -35,7 +35,7 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
         used = sum(int(bits.sum()) for _, bits in map_pieces(volume))
         if flags & r.VOLUME_DIRTY:
             found.append(_in_use(where))
-        else:
+        elif deep:
             from narvet.filesystems.ntfs.check import faults
 
             found += [_damage(where, fault) for fault in faults(volume)]

@@ -73,7 +73,7 @@ class _Shape:
             yield self.group(number)
 
 
-def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
+def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
     """Return what is found, or None where no superblock of XFS lies."""
     if device.size < 512 or device.read(0, 4) != r.MAGIC:
         return None
@@ -96,7 +96,7 @@ def read(device: BlockDevice, where: str) -> FilesystemFacts | None:
                 f"it has {superblock.sb_agcount} groups; the first {MOST_GROUPS} are checked, and free space is a guess"
             )
             found.append(Finding("filesystem-not-checked", "note", where, told))
-        if not any(finding.level != "note" for finding in found):
+        if deep and not any(finding.level != "note" for finding in found):
             found += [_damage(where, fault) for fault in _faults(device, shape)]
         root = _root(device, shape)
     except _PastEndError as error:
