@@ -12,12 +12,15 @@ from hypothesis import strategies as st
 from narvet.block.memory import MemoryDevice
 from narvet.errors import ImageError
 from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options
+from narvet.filesystems.contract import Folder, Options, UnfitError
 from narvet.filesystems.ntfs import records as r
 from narvet.filesystems.ntfs.attributes import Attribute, file_record, mapping_pairs, protected
+from narvet.filesystems.ntfs.folders import mount_value, target_of
 from narvet.filesystems.ntfs.geometry import Geometry
+from narvet.filesystems.ntfs.indexes import nodes
 from narvet.filesystems.ntfs.parse import Volume, attributes, unprotected, volume_of
-from narvet.filesystems.ntfs.security import descriptor, descriptor_hash, fresh, sid_bytes
+from narvet.filesystems.ntfs.security import descriptor_hash, fresh, rights_text, root_descriptor
+from narvet.sids import sid_bytes
 from narvet.units import KIB, MIB
 
 SIZE = 40 * MIB
@@ -91,14 +94,20 @@ def test_packed_runs_byte_by_byte() -> None:
 def test_access_rights() -> None:
     """A descriptor by [MS-DTYP]: header, list of what is allowed, owner, group; found by hash and by number."""
     assert sid_bytes("S-1-5-32-544") == bytes.fromhex("01020000000000052000000020020000")
-    data = descriptor("S-1-5-18", "S-1-5-18", ())
+    asked = Options(owner_sid="S-1-5-32-545", access=(("S-1-5-32-544", "read"), ("S-1-5-18", "change")))
+    data = root_descriptor(asked)
     assert data == bytes.fromhex(
-        "01" "00" "0480" "1c000000" "28000000" "00000000" "14000000"  # revision, self-relative with a list, offsets
-        "02" "00" "0800" "0000" "0000"  # an empty list
-        "0101" "000000000005" "12000000" "0101" "000000000005" "12000000"
+        "01" "00" "0480" "48000000" "58000000" "00000000" "14000000"  # revision, self-relative with a list, offsets
+        "02" "00" "3400" "0200" "0000"  # a list of two entries, 52 bytes
+        "00" "03" "1800" "a9001200" "0102" "000000000005" "20000000" "20020000"  # allowed, passed on, may read
+        "00" "03" "1400" "bf011300" "0101" "000000000005" "12000000"  # may change
+        "0102" "000000000005" "20000000" "21020000"  # the owner
+        "0101" "000000000005" "12000000"  # the group
     )  # fmt: skip
+    assert rights_text(data) == "O:S-1-5-32-545D:(A;OICI;0x1200a9;;;S-1-5-32-544)(A;OICI;0x1301bf;;;S-1-5-18)"
+    assert all(rights_text(data[:length]) is None for length in range(len(data) - 12))
     assert descriptor_hash(struct.pack("<III", 1, 0x80000000, 5)) == (5 + ((0x80000000 + 8) << 3 | 4)) & 0xFFFFFFFF
-    stream, hashes, numbers = fresh()
+    stream, hashes, numbers = fresh(asked)
     rows = [r.SecurityEntry.decode(entry[20:]) for entry in numbers]
     assert [row.security_id for row in rows] == [0x100, 0x101] and len(hashes) == 2
     for row in rows:
@@ -124,12 +133,13 @@ def test_records_that_are_not_whole() -> None:
 def test_each_fault_is_named() -> None:
     device, geometry = made()
     assert told(device) == []
+    used = geometry.used
     upper = geometry.places["map"][0] * geometry.cluster
     for place, value, message in (
         (84, b"?", "the boot sector and its copy in the last sector differ"),
         (geometry.places["mirror"][0] * geometry.cluster + 100, b"?", "the master file table and its mirror differ"),
-        (upper + 200, b"\x01", "files have 632 clusters, the map says 633 are in use"),
-        (upper, b"\x7f", "files have 632 clusters, the map says 631 are in use"),
+        (upper + 200, b"\x01", f"files have {used} clusters, the map says {used + 1} are in use"),
+        (upper, b"\x7f", f"files have {used} clusters, the map says {used - 1} are in use"),
         (geometry.places["secure"][0] * geometry.cluster + 40, b"?", "are not what $Secure says of them"),
         (geometry.places["secure"][0] * geometry.cluster + 256 * KIB + 40, b"?", "and their second copy differ"),
         (record_place(geometry, 5) + 1, b"?", "record 5 is none"),
@@ -149,8 +159,8 @@ def test_faults_inside_sound_records_are_named() -> None:
         (8, "$BadClus".encode("utf-16-le"), "$BadClux".encode("utf-16-le"), "names are in folders and not in records"),
         (8, b"\x00\x00\x08\x00\x01\x00", b"\x00\x00\x09\x00\x01\x00", "an entry refers to record 8"),
         (4, struct.pack("<IIQ", 0, 0x100, 0), struct.pack("<IIQ", 0, 0x155, 0), "access rights of number 341"),
-        (10, b"\x11\x20\x04", b"\x11\x20\x05", "two files claim the same clusters"),
-        (6, b"\x21\x01\x65", b"\x21\x02\x65", "do not add up to its clusters"),
+        (10, b"\x11\x20\x03", b"\x11\x20\x04", "two files claim the same clusters"),
+        (6, b"\x21\x01\x64", b"\x21\x02\x64", "do not add up to its clusters"),
     ):
         device, geometry = made()
         change(device, geometry, number, old, new)
@@ -164,3 +174,60 @@ def test_a_volume_in_use_is_only_told_to_be() -> None:
     found = NTFS.read(device, "x")
     assert found is not None and [finding.rule for finding in found.findings] == ["filesystem-needs-recovery"]
     assert found.label == "Herbarium" and found.features == ("version 3.1",)
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.lists(st.integers(12, 75).map(lambda eighths: 8 * eighths), max_size=400))
+def test_a_tree_holds_every_entry_once_in_order(lengths: list[int]) -> None:
+    """Nodes fill their blocks, none is empty but the only one, and walking them gives every entry, ascending."""
+    made = nodes(lengths)
+
+    def walk(number: int) -> list[int]:
+        node = made[number]
+        if not node.below:
+            return list(node.entries)
+        assert len(node.below) == len(node.entries) + 1 and all(below < number for below in node.below)
+        found = walk(node.below[0])
+        for key, below in zip(node.entries, node.below[1:], strict=True):
+            found += [key, *walk(below)]
+        return found
+
+    assert walk(len(made) - 1) == list(range(len(lengths)))
+    for node in made:
+        size = sum(lengths[key] + 8 * bool(node.below) for key in node.entries) + 16 + 8 * bool(node.below)
+        assert size <= 4096 - 64 and (node.entries or len(made) == 1 or node.below)
+
+
+def test_folders_that_volumes_are_mounted_in() -> None:
+    """One, some in folders of folders, and thousands; whoever reads the volume finds all of them, and nothing wrong."""
+    one = UUID("5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e")
+    few = tuple(Folder(path, one) for path in (("frames",), ("Bilder", "Köpfe"), ("bilder", "old", "x" * 255)))
+    many = tuple(Folder((f"folder {number % 7}", f"{number:04} {'y' * (number % 200)}"), one) for number in range(3000))
+    for folders in ((Folder(("frames",), one),), few, many):
+        for cluster in (512, 4 * KIB, 64 * KIB):
+            device = MemoryDevice(SIZE)
+            options = Options(uuid=one, folders=folders, block=cluster, owner_sid="S-1-5-32-544")
+            geometry = NTFS.geometry(SIZE, options)
+            NTFS.write(device, geometry)
+            found = NTFS.read(device, "x")
+            assert found is not None and found.findings == ()
+            assert {path.upper() for path, _ in found.links} == {
+                "\\".join(["", *folder.path]).upper() for folder in folders
+            }
+            assert {target for _, target in found.links} == {f"\\??\\Volume{{{one}}}\\"}
+            assert found.free == NTFS.capacity(geometry).free
+            assert found.rights.startswith("O:S-1-5-32-544D:(A;OICI;0x1f01ff;;;S-1-5-32-544)")
+    with pytest.raises(UnfitError, match="at most 4096 folders, not with 4097"):
+        NTFS.geometry(SIZE, Options(folders=tuple(Folder((str(number),), one) for number in range(4097))))
+
+
+def test_a_mount_point_byte_by_byte() -> None:
+    value = mount_value(UUID("5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e"), "frames")
+    target = "\\??\\Volume{5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e}\\".encode("utf-16-le")
+    shown = "\\\\?\\Volume{5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e}\\".encode("utf-16-le")
+    assert value == bytes.fromhex(
+        "030000a0" "d000" "0000"  # a mount point, 208 bytes
+        "0000" "6200" "6400" "6200"  # where the target lies and its length, then those of the name to be shown
+    ) + target + bytes(2) + shown + bytes(2)  # fmt: skip
+    assert target_of(value) == target.decode("utf-16-le")
+    assert all(target_of(value[:length]) is None for length in range(len(value)))

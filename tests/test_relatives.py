@@ -143,7 +143,7 @@ def test_what_would_damage_relatives_is_refused(tmp_path: Path) -> None:
     assert "raw has no children" in run("branch", str(base), str(tmp_path / "x.raw"), status=2).stderr
     assert "needs a vhdx base" in run("branch", str(base), str(tmp_path / "x.vhdx"), status=2).stderr
     base.rename(tmp_path / "moved")
-    assert "is missing" in run("survey", str(child), status=1).stdout
+    assert "is missing" in facts("survey", str(child), status=1)[0]["findings"][0]["message"]
 
 
 def test_loops_and_endless_chains_end(tmp_path: Path) -> None:

@@ -96,6 +96,14 @@ def show_both(size: int) -> str:
     return f"{binary} ({decimal})"
 
 
+def show_as_windows(size: int) -> str:
+    """Return `size` bytes as Windows writes it: powers of 1024 under the names of powers of 1000, three digits, cut."""
+    name, factor = next(((name, factor) for name, factor in BINARY.items() if size < 1000 * factor), ("PiB", 1 << 50))
+    decimals = 2 if size < 10 * factor else 1 if size < 100 * factor else 0
+    whole, part = divmod(size * 10**decimals // factor, 10**decimals)
+    return f"{whole}{f'.{part:0{decimals}d}' if decimals else ''} {name.replace('i', '')}"
+
+
 def show_bytes(size: int) -> str:
     """Return `size` to the byte, its digits in groups of three: "85 899 345 920 B"."""
     return f"{size:,} B".replace(",", " ")

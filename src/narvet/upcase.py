@@ -26,3 +26,10 @@ def _capital(unit: int) -> int:
     if len(capital) != 1 or ord(capital) >= UNITS or unicodedata.ucd_3_2_0.category(capital) == "Cn":
         return unit
     return ord(capital)
+
+
+def upcased(name: str) -> tuple[int, ...]:
+    """Return a name as the capitals of its UTF-16 units: what such filesystems compare and sort names by."""
+    data = name.encode("utf-16-le", "surrogatepass")
+    table = capitals()
+    return tuple(table[data[place] | data[place + 1] << 8] for place in range(0, len(data), 2))

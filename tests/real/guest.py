@@ -79,6 +79,64 @@ class Attached:
     """Whether the image itself is only read; what the guest writes is thrown away."""
 
 
+@dataclass(frozen=True)
+class Answers:
+    """What a guest said: the text after the first two words of each line, by these words, and its kernel's log."""
+
+    said: dict[str, str]
+    log: str
+
+    @classmethod
+    def of(cls, output: str) -> Answers:
+        """Take what a guest printed apart; lines that start alike are joined, sums line by line."""
+        printed, _, log = output.partition("== log")
+        said: dict[str, str] = {}
+        for row in (line.split(" ", 2) for line in printed.splitlines() if line.count(" ") >= 2):
+            key = f"{row[0]} {row[1]}"
+            said[key] = said.get(key, "") + row[2] + ("\n" if row[1] == "sum" else "")
+        return cls(said, log)
+
+    def shows(self, at: str) -> dict[str, int]:
+        """Return what statvfs gave for a mount point, as a review promises it."""
+        block, total, free, available = (int(word) for word in self.said[f"{at} shows"].split())
+        return {"total": block * total, "free": block * free, "available": block * available}
+
+
+# Shell functions: files put on a mount point, large and small ones with checksums kept, and checked later.
+LOAD = """
+load() {
+    mkdir -p $1/d/e/e/p; dd if=/dev/urandom of=$1/d/large bs=1M count=3 2>/dev/null
+    for n in $(seq 60); do dd if=/dev/urandom of=$1/d/e/e/p/$n bs=777 count=$n 2>/dev/null; done
+    (cd $1; find . -type f | xargs sha256sum > /tmp/sums)
+}
+light() { mkdir -p "$1/Bäume und Samen"; for n in $(seq 25); do dd if=/dev/urandom of="$1/Bäume und Samen/a rather long name $n" \
+    bs=777 count=$n 2>/dev/null; done; (cd $1; find . -type f -exec sha256sum {} + > /tmp/sums); }
+heavy() {
+    cd $1; deep=.; for n in $(seq 40); do deep=$deep/Ordner-$n; done; mkdir -p $deep; echo tief > $deep/ganz
+    for n in $(seq 9); do echo $n > "$(printf '種%.0s' $(seq 80))$n"; done; dd if=/dev/urandom of=large bs=1M count=3 2>/dev/null
+    mkdir many; n=0; while [ $n -lt $2 ]; do echo $n > many/$n-Samen; n=$((n+1)); done
+    for n in $(seq 0 3 $(($2-1))); do mv many/$n-Samen many/Umbenannt-$n; done
+    for n in $(seq 1 3 $(($2-1))); do rm many/$n-Samen; done
+    find . -type f -exec sha256sum {} + > /tmp/sums
+    dd if=/dev/zero of=fill bs=64k 2>/dev/null; sync; full=$(stat -f -c "%S %a" .); rm fill; cd /
+}
+check() { (cd $1; sha256sum -c /tmp/sums > /tmp/said 2>&1 && echo "$2 intact $(grep -c OK /tmp/said)" || cat /tmp/said); }
+"""
+
+SHOWS = 'echo "{at} shows $(stat -f -c "%S %b %f %a" {at})"'
+PARTITIONS = (
+    "for path in /sys/class/block/sd*; do name=${path##*/}; [ -e $path/partition ] || continue",
+    "where=$(readlink -f $path/../device); position=${where%:*}; position=${position##*:}",
+    'echo "part-$position-$(cat $path/partition) lies $(cat $path/start $path/size | tr "\\n" " ")'
+    '$(grep PARTNAME= $path/uevent)"; done',
+)
+
+
+def device_at(position: int) -> str:
+    """Return what names the device at a position, for the guest's shell."""
+    return f"/dev/$(ls /sys/class/scsi_disk/0:0:{position}:0/device/block)"
+
+
 def missing_programs() -> list[str]:
     """Return the programs a guest needs that this machine lacks."""
     return [name for name in PROGRAMS if shutil.which(name) is None]

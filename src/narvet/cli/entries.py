@@ -23,8 +23,11 @@ if TYPE_CHECKING:
 def command(ctx: click.Context, sheet: Path, guest: str | None, root: str | None, as_json: bool) -> None:
     """Show the entries that make SHEET's mounts persist, ready to paste, or install them into a root.
 
+    A Linux guest has lines of fstab, a Windows guest a registry text, which `narvet write` also puts beside the sheet.
+
     Example: narvet entries sheet.toml germination
     """
+    from narvet.guests.registry import HEAD, KEY
     from narvet.report.facts import entry_facts
     from narvet.work.gather import lay_out
 
@@ -36,6 +39,8 @@ def command(ctx: click.Context, sheet: Path, guest: str | None, root: str | None
         _install(ctx, layout, guest, root)
     elif as_json:
         print_json(lines)
+    elif guest is not None and guest in layout.registry:
+        click.echo("\n".join([HEAD, "", KEY, *lines[guest]]))
     elif guest is not None:
         click.echo("\n".join(lines.get(guest, [])))
     else:
@@ -50,6 +55,8 @@ def _install(ctx: click.Context, layout: Layout, guest: str | None, root: str) -
 
     if guest is None:
         raise RequestError("--into installs one guest's entries; name the guest after the sheet")
+    if guest in layout.registry:
+        raise RequestError(f"guest {guest} has no fstab; import {layout.roots[guest]} in it once the sheet is written")
     wanted = layout.entries.get(guest, ())
     there = root_facts(guest, root, [entry.file for entry in wanted])
     disks = [disk for disk in layout.disks if disk.guest == guest]

@@ -29,6 +29,7 @@ from narvet.tables import NAMES as TABLES
 @click.argument("image", type=click.Path(path_type=Path, readable=False))
 @click.option("--size", type=SizeType(), help="Bytes of the disk, with a unit.")
 @click.option("--usable", type=SizeType(), help="Instead of a size: what the guest must be able to fill.")
+@click.option("--runs", type=click.Choice(["linux", "windows"]), help="What the guest runs; linux unless said.")
 @click.option("--filesystem", type=click.Choice([*FILESYSTEMS, "none"]), help="Of its one partition.")
 @click.option("--label", help="Of partition and filesystem; otherwise the image's name.")
 @click.option("--for", "for_", type=click.Choice(["general", "database", "logs", "media"]), help="What it is used for.")

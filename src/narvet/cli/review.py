@@ -19,7 +19,7 @@ def command(ctx: click.Context, sheet: Path, disks: tuple[str, ...], as_json: bo
     """Work SHEET out and show everything that would be made; write nothing.
 
     Shows offsets and sizes, what each guest will report and where each missing byte went, every store's room, the
-    entries, and the findings. DISKS are the disks to look at in depth.
+    entries, and the findings. DISKS are the disks to look at in depth, with what is found about them.
 
     Example: narvet review sheet.toml trials
     """
@@ -37,5 +37,9 @@ def command(ctx: click.Context, sheet: Path, disks: tuple[str, ...], as_json: bo
         from narvet.report import text
 
         print_text(lambda marks: text.review(layout, disks, marks))
-        print_text(lambda marks: text.findings(layout.findings, marks))
+        wanted = tuple(f"disk.{name}." for name in disks) or ("",)
+        shown = [one for one in layout.findings if f"{one.where}.".startswith(wanted)]
+        print_text(lambda marks: text.findings(shown, marks))
+        if len(shown) < len(layout.findings):
+            click.echo(f"{len(layout.findings) - len(shown)} more findings on the rest of the sheet.")
     ctx.exit(status_of(layout.findings))

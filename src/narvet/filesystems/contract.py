@@ -32,13 +32,22 @@ class UnfitError(NarvetError):
 
 
 @dataclass(frozen=True)
+class Folder:
+    """A folder of a filesystem, by the names that lead to it from its root, with the `volume` to be mounted in it."""
+
+    path: tuple[str, ...]
+    volume: UUID
+
+
+@dataclass(frozen=True)
 class Options:
     """What a filesystem is asked to be; `made` is seconds since 1970, other numbers bytes.
 
     `start` is where its partition starts on the disk, `block` is the allocation unit, `inode_each` the bytes for each
     inode, `journal` the size of journal or log, `reserved` the share kept for the superuser; None leaves each to the
     filesystem and its purpose. `chunk` is what the storage below puts on one of its disks before it goes on to the
-    next, `stripe` that times the disks; 0 if unknown.
+    next, `stripe` that times the disks; 0 if unknown. `owner_sid` and `access` (SID; full, change or read) are for
+    filesystems that keep the rights of Windows accounts, `folders` for those that can have volumes mounted in them.
     """
 
     uuid: UUID = field(default_factory=lambda: UUID(int=0))
@@ -56,6 +65,9 @@ class Options:
     reserved: Fraction | None = None
     chunk: int = 0
     stripe: int = 0
+    owner_sid: str = ""
+    access: tuple[tuple[str, str], ...] = ()
+    folders: tuple[Folder, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -81,7 +93,11 @@ class Capacity:
 
 @dataclass(frozen=True)
 class FilesystemFacts:
-    """What is found on a device that is not trusted."""
+    """What is found on a device that is not trusted.
+
+    `rights` is the security descriptor of the root as text, `links` are folders that lead to other volumes: path and
+    target.
+    """
 
     kind: str
     uuid: str
@@ -94,6 +110,8 @@ class FilesystemFacts:
     gid: int | None = None
     mode: int | None = None
     features: tuple[str, ...] = ()
+    rights: str = ""
+    links: tuple[tuple[str, str], ...] = ()
     findings: tuple[Finding, ...] = field(default=())
 
 
@@ -137,6 +155,12 @@ class Filesystem(Protocol[GeometryT]):
 
     def footprint(self, geometry: GeometryT) -> int:
         """Return the most bytes that writing it stores, on a disk that stores only what is written."""
+
+    def rights(self, geometry: GeometryT) -> str:
+        """Return the rights of its root as text, empty for one that keeps no rights of Windows accounts."""
+
+    def links(self, geometry: GeometryT) -> tuple[tuple[str, str], ...]:
+        """Return path and target of each folder in it that leads to another volume."""
 
     def breakpoints(self, options: Options) -> tuple[int, ...]:
         """Return the sizes at which its rules change, ascending; between two, capacity never shrinks with size."""
@@ -182,6 +206,16 @@ class Usual:
     def mount_options(self, options: Options) -> tuple[str, ...]:
         """Return what spares a database and large files a write for every read."""
         return ("noatime",) if options.purpose in ("database", "media") else ()
+
+    def rights(self, geometry: Any) -> str:
+        """Return nothing."""
+        del geometry
+        return ""
+
+    def links(self, geometry: Any) -> tuple[tuple[str, str], ...]:
+        """Return nothing."""
+        del geometry
+        return ()
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield nothing."""

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from narvet.layout.facts import Facts, OriginFacts, PartitionFound, Survey
+from narvet.filesystems import filesystem
+from narvet.filesystems.contract import FilesystemFacts
+from narvet.layout.facts import Facts, OriginFacts, PartitionFound, RegistryFacts, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
 from narvet.tables import table_format
@@ -54,6 +56,10 @@ def compare(disk: LaidDisk, found: Survey | None) -> tuple[Difference, ...]:
 def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
     """Return every difference between a layout and what is there: images, mount points and entries."""
     found = [difference for disk in layout.disks for difference in compare(disk, facts.images.get(disk.name))]
+    for guest, values in layout.registry.items():
+        there = facts.registry.get(guest)
+        if there is not None and there.values != values:
+            found.append(Difference(f"guest.{guest} registry text", "as the sheet has it", _registry(there)))
     for guest, wanted in layout.entries.items():
         root = facts.roots.get(guest)
         if root is None or root.path is None or root.findings:
@@ -64,6 +70,10 @@ def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
             if entry.file in root.mount_points and not root.mount_points[entry.file].exists:
                 found.append(Difference(f"guest.{guest} {entry.file}", "a mount point", "nothing"))
     return tuple(found)
+
+
+def _registry(there: RegistryFacts) -> str:
+    return "nothing" if there.values is None else "other values"
 
 
 def _differences(disk: LaidDisk, found: Survey, where: str) -> Iterator[Difference]:
@@ -100,6 +110,7 @@ def _partition(disk: LaidDisk, part: LaidPartition, found: PartitionFound, where
             ("id", part.id, found.place.id),
             ("label", part.label if table_format(disk.table).keeps_labels else "", found.place.label),
         ))  # fmt: skip
+        yield from _fields(where, (("attributes", part.attributes, found.place.attributes),), lasting=False)
     facts = found.filesystem
     if part.filesystem is None or facts is None:
         asked, there = part.filesystem or "no filesystem", facts.kind if facts else "no filesystem"
@@ -111,12 +122,23 @@ def _partition(disk: LaidDisk, part: LaidPartition, found: PartitionFound, where
         ("uuid", part.uuid, facts.uuid),
         ("total shown", total, facts.total),
     ))  # fmt: skip
+    if part.geometry is not None:
+        yield from _rights_and_links(part, facts, where)
     if facts.mode is None:  # the mount decides
         return
     yield from _fields(where, (
         ("owner", f"{part.uid}:{part.gid}", f"{facts.uid}:{facts.gid}"),
         ("mode", f"{part.mode:04o}", f"{facts.mode or 0:04o}"),
     ), lasting=False)  # fmt: skip
+
+
+def _rights_and_links(part: LaidPartition, facts: FilesystemFacts, where: str) -> Iterator[Difference]:
+    kind = filesystem(part.filesystem or "")
+    if facts.rights:
+        yield from _fields(where, (("rights", kind.rights(part.geometry), facts.rights),), lasting=False)
+    there = dict(facts.links)
+    for path, target in kind.links(part.geometry):
+        yield from _fields(f"{where} folder {path}", (("leads to", target, there.get(path, "nowhere")),))
 
 
 def _fields(where: str, rows: tuple[tuple[str, object, object], ...], *, lasting: bool = True) -> Iterator[Difference]:

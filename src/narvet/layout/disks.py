@@ -2,40 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from types import MappingProxyType
 from typing import Any
 
 from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Filesystem, Options, UnfitError
+from narvet.filesystems.contract import Filesystem, Folder, UnfitError
 from narvet.findings import Finding
 from narvet.identity import derive
 from narvet.images import image_format
 from narvet.images.contract import ImageFormat, Making, misfits
+from narvet.layout.asked import Asked, ask, label_too_long
 from narvet.layout.facts import Facts, RootFacts
+from narvet.layout.letters import Key, volume_id
 from narvet.layout.model import LaidDisk, LaidPartition, Piece
 from narvet.layout.place import PartSize, Place, disk_size_for, pieces, place
 from narvet.layout.usable import smallest_size
-from narvet.sheet.model import DiskForm, PartitionForm, Sheet
+from narvet.sheet.model import DiskForm, Sheet
 from narvet.tables import table_format
 from narvet.tables.contract import Bounds, Reserved, TableFormat, check_alignment
-from narvet.units import align_up, show_binary, show_both
+from narvet.units import align_up, show_both
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
-_LARGEST_ID = (1 << 32) - 2  # the largest user or group number; the next means "no one"
-
-
-@dataclass(frozen=True)
-class _Asked:
-    """A partition as asked, with what the sheet leaves to defaults and to its guest filled in."""
-
-    number: int
-    form: PartitionForm
-    label: str
-    filesystem_label: str
-    uid: int
-    gid: int
-    options: Options
 
 
 def image_path(store_path: str, disk: str, form: DiskForm) -> str:
@@ -43,26 +32,41 @@ def image_path(store_path: str, disk: str, form: DiskForm) -> str:
     return f"{store_path}/{disk}{image_format(form.format).suffix}"
 
 
-def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | None) -> tuple[LaidDisk, list[Finding]]:
-    """Return a disk worked out and what is to be said about it."""
+def lay_disk(
+    sheet: Sheet,
+    name: str,
+    form: DiskForm,
+    facts: Facts,
+    slot: str | None,
+    folders: Mapping[Key, tuple[Folder, ...]] = MappingProxyType({}),
+) -> tuple[LaidDisk, list[Finding]]:
+    """Return a disk of a settled sheet worked out and what is to be said about it; `folders` by partition."""
     found: list[Finding] = []
     where = f"disk.{name}"
     root = facts.roots.get(form.guest, RootFacts())
-    table = None if form.table == "none" else table_format(form.table)
-    asked = [_asked(sheet, name, index, form, root, found) for index in range(1, len(form.partition) + 1)]
+    table = None if form.table == "none" else table_format(form.table or "")
+    asked = [
+        ask(sheet, name, index, form, root, folders.get((name, index), ()), found)
+        for index in range(1, len(form.partition) + 1)
+    ]
     if table:
         found += _table_checks(table, form, asked, where)
     sizes, size = _sizes(form, table, asked, where, found)
     bounds = table.bounds(size, form.sector) if table else Bounds(0, size)
     reserved = table.reserved(size, form.sector) if table else ()
     ahead = _ahead(table, len(asked), form.sector)
+    aside = _set_aside(sheet, name, form, table, bounds.first) if table and form.set_aside else ()
+    bounds = replace(bounds, first=aside[0].end) if aside else bounds
     places = place(sizes, bounds, form.align, form.sector, ahead) if table else [Place(0, size)]
     if table and size > table.most(form.sector):
         found.append(_past_table(table, size, form.sector, f"{where}.size"))
     found += _place_checks(bounds, places, sizes, where) if table else []
-    flash = sheet.store[form.store].flash
-    partitions = tuple(
-        _partition(sheet, name, one, spot, table, found, flash=flash) for one, spot in zip(asked, places, strict=True)
+    partitions = (
+        *aside,
+        *(
+            _partition(sheet, name, one, spot, table, len(aside), found)
+            for one, spot in zip(asked, places, strict=True)
+        ),
     )
     making = Making(
         size=size,
@@ -84,109 +88,32 @@ def lay_disk(sheet: Sheet, name: str, form: DiskForm, facts: Facts, slot: str | 
         format=form.format,
         making=making,
         slot=slot,
-        table=form.table,
+        table=form.table or "",
         table_id=_table_id(sheet, name, table) if table else None,
         partitions=partitions,
         pieces=_pieces(size, reserved, partitions),
         stores_now=image_format(form.format).footprint(making, written),
+        runs=sheet.guest[form.guest].runs,
     )
     return disk, found
 
 
-def _asked(sheet: Sheet, disk: str, number: int, form: DiskForm, root: RootFacts, found: list[Finding]) -> _Asked:
-    part = form.partition[number - 1]
-    where = f"disk.{disk}.partition {number}"
-    owner = resolve_owner(part.owner, root)
-    if owner is None:
-        found.append(
-            Finding(
-                "owner-unknown", "error", f"{where}.owner",
-                f'"{part.owner}" is not a user and group of guest {form.guest}'
-                + ("" if root.users else ", whose users are not known without its root"),
-                'correct the name, make the account in the guest first, or give numbers, such as "1200:1200"',
-            )
-        )  # fmt: skip
-    label = part.label or (disk if len(form.partition) == 1 else f"{disk}-{number}")
-    fs_label = label
-    if part.filesystem != "none":
-        kind = filesystem(part.filesystem)
-        fs_label = _filesystem_label(kind, label, found, f"{where}.label", chosen=part.label is not None)
-        found += _key_checks(kind, part, form.sector, where)
-    uid, gid = owner or (0, 0)
-    stripe = sheet.store[form.store].stripe
-    options = Options(
-        uuid=derive(sheet.identity, "disk", disk, "partition", number, "filesystem"),
-        label=fs_label,
-        purpose=part.purpose,
-        sector=form.sector,
-        uid=uid,
-        gid=gid,
-        mode=part.mode,
-        made=sheet.dated,
-        block=part.block,
-        inode_each=part.inode_each,
-        journal=part.journal,
-        reserved=part.reserved,
-        chunk=stripe.chunk if stripe else 0,
-        stripe=stripe.chunk * stripe.disks if stripe else 0,
-    )
-    return _Asked(number, part, label, fs_label, uid, gid, options)
+def _set_aside(sheet: Sheet, disk: str, form: DiskForm, table: TableFormat, first: int) -> tuple[LaidPartition]:
+    """Return the partition that Windows expects ahead of all others, for what it may need later."""
+    known_as = derive(sheet.identity, "disk", disk, "aside")
+    kept = LaidPartition(
+        number=1,
+        label="set aside",
+        start=align_up(first, form.align),
+        size=align_up(form.set_aside or 0, form.sector),
+        type=table.partition_type("aside", sheet.guest[form.guest].runs),
+        id=table.part_known_as(_table_id(sheet, disk, table), known_as, 1),
+        filesystem=None, uuid=None, at=None, owner="", uid=0, gid=0, mode=0, needed=False,
+    )  # fmt: skip
+    return (kept,)
 
 
-def _filesystem_label(kind: Filesystem[Any], label: str, found: list[Finding], where: str, *, chosen: bool) -> str:
-    """Return the label as the filesystem stores it; one that nobody chose is made to fit."""
-    stored = kind.stored_label(label)
-    if stored is None and not chosen:
-        stored = kind.stored_label("".join(sign if sign.isascii() and sign.isalnum() else "-" for sign in label))
-    if stored is None:
-        found.append(
-            Finding(
-                "label-not-possible", "error", where, f'"{label}" has characters that {kind.name} cannot store',
-                "use letters and digits",
-            )
-        )  # fmt: skip
-        return ""
-    if not chosen:
-        while kind.label_length(stored) > kind.label_limit:
-            stored = stored[:-1]
-    elif kind.label_length(stored) > kind.label_limit:
-        found.append(_label_too_long(where, label, kind.name, kind.label_length(stored), kind.label_limit))
-    return stored
-
-
-def _key_checks(kind: Filesystem[Any], part: PartitionForm, sector: int, where: str) -> Iterator[Finding]:
-    """Yield the keys that this filesystem does not heed, and an allocation unit it does not have."""
-    for key in ("block", "inode_each", "journal", "reserved"):
-        if getattr(part, key) is not None and key not in kind.keys:
-            yield Finding(
-                "key-not-heeded", "error", f"{where}.{key}", f"{kind.name} has no {key} to set", f"leave {key} out"
-            )
-    units = kind.units(sector)
-    if part.block is not None and "block" in kind.keys and part.block not in units:
-        known = ", ".join(show_binary(unit) for unit in units)
-        yield Finding(
-            "key-not-heeded", "error", f"{where}.block",
-            f"{kind.name} cannot have allocation units of {show_binary(part.block)}; it can have {known}",
-            "choose one of those, or leave block out",
-        )  # fmt: skip
-
-
-def resolve_owner(owner: str, root: RootFacts) -> tuple[int, int] | None:
-    """Return uid and gid of "user" or "user:group"; a user alone brings the group of its account, or its own number."""
-    user, _, group = owner.partition(":")
-    if user.isdigit():
-        uid, own_group = int(user), int(user)
-    elif user in root.users:
-        uid, own_group = root.users[user]
-    else:
-        return None
-    gid = own_group if not group else int(group) if group.isdigit() else root.groups.get(group)
-    if gid is None or max(uid, gid) > _LARGEST_ID:
-        return None
-    return uid, gid
-
-
-def _table_checks(table: TableFormat, form: DiskForm, asked: list[_Asked], where: str) -> Iterator[Finding]:
+def _table_checks(table: TableFormat, form: DiskForm, asked: list[Asked], where: str) -> Iterator[Finding]:
     if len(asked) > table.most_partitions:
         yield Finding(
             "size-over-table", "error", where,
@@ -197,7 +124,7 @@ def _table_checks(table: TableFormat, form: DiskForm, asked: list[_Asked], where
         length = table.label_length(one.label)
         if length > table.label_limit:
             place_ = f"{where}.partition {one.number}.label"
-            yield _label_too_long(place_, one.label, table.name, length, table.label_limit)
+            yield label_too_long(place_, one.label, table.name, length, table.label_limit)
     yield from check_alignment(form.align, f"{where}.align")
 
 
@@ -210,19 +137,11 @@ def _table_id(sheet: Sheet, disk: str, table: TableFormat) -> str:
 
 
 def _part_id(sheet: Sheet, disk: str, table: TableFormat, index: int, number: int) -> str:
-    known_as = derive(sheet.identity, "disk", disk, "partition", index)
-    return table.part_known_as(_table_id(sheet, disk, table), known_as, number)
-
-
-def _label_too_long(where: str, label: str, what: str, length: int, limit: int) -> Finding:
-    return Finding(
-        "label-too-long", "error", where, f'"{label}" takes {length}; {what} stores labels of at most {limit}',
-        "choose a shorter label",
-    )  # fmt: skip
+    return table.part_known_as(_table_id(sheet, disk, table), volume_id(sheet, disk, index), number)
 
 
 def _sizes(
-    form: DiskForm, table: TableFormat | None, asked: list[_Asked], where: str, found: list[Finding]
+    form: DiskForm, table: TableFormat | None, asked: list[Asked], where: str, found: list[Finding]
 ) -> tuple[list[PartSize], int]:
     """Return what each partition takes, with `usable` solved, and the size of the disk."""
     sizes: list[PartSize] = []
@@ -245,6 +164,7 @@ def _sizes(
             )  # fmt: skip
         return sizes, size
     head = table.bounds(_LARGE, form.sector).first if table else 0
+    head = align_up(head, form.align) + form.set_aside if form.set_aside else head
     runs = table.reserved(_LARGE, form.sector) if table else ()
     tail = runs[-1].size if len(runs) > 1 else 0
     fixed = [one for one in sizes if isinstance(one, int)]
@@ -252,9 +172,9 @@ def _sizes(
     return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail, ahead))
 
 
-def _solved(one: _Asked, wanted: int, step: int, where: str, found: list[Finding]) -> int:
+def _solved(one: Asked, wanted: int, step: int, where: str, found: list[Finding]) -> int:
     try:
-        return smallest_size(filesystem(one.form.filesystem), one.options, wanted, step)
+        return smallest_size(filesystem(one.form.filesystem or ""), one.options, wanted, step)
     except UnfitError as error:
         found.append(
             Finding("filesystem-too-large", "error", f"{where}.usable", str(error), "ask for less, or for two disks")
@@ -294,27 +214,34 @@ def _place_checks(bounds: Bounds, places: list[Place], sizes: list[PartSize], wh
 
 
 def _partition(
-    sheet: Sheet, disk: str, one: _Asked, spot: Place, table: TableFormat | None, found: list[Finding], *, flash: bool
+    sheet: Sheet, disk: str, one: Asked, spot: Place, table: TableFormat | None, before: int, found: list[Finding]
 ) -> LaidPartition:
-    form = one.form
-    number = table.numbers(len(sheet.disk[disk].partition))[one.number - 1] if table else 0
-    kind = None if form.filesystem == "none" else filesystem(form.filesystem)
+    """Return a partition laid out; `before` partitions that no one asked for come first."""
+    form, disk_form = one.form, sheet.disk[disk]
+    runs, flash = sheet.guest[disk_form.guest].runs, sheet.store[disk_form.store].flash
+    number = table.numbers(len(disk_form.partition))[one.number - 1] + before if table else 0
+    kind = None if form.filesystem == "none" else filesystem(form.filesystem or "")
+    known = table.attributes if table else {}
     laid = LaidPartition(
         number=number,
         label=one.label,
         start=spot.start,
         size=spot.size,
-        type=table.partition_type(kind.name if kind else None) if table else "",
+        type=table.partition_type(kind.name if kind else None, runs) if table else "",
         id=_part_id(sheet, disk, table, one.number, number) if table else "",
         filesystem=kind.name if kind else None,
         uuid=kind.known_as(one.options.uuid) if kind else None,
         at=form.at,
-        owner=form.owner,
+        owner=(form.owner or "") if runs == "linux" or form.filesystem == "ntfs" else "",
         uid=one.uid,
         gid=one.gid,
-        mode=form.mode,
+        mode=form.mode or 0,
         needed=form.needed,
         mount_options=_mount_options(kind, one, flash=flash) if kind else (),
+        index=one.number,
+        attributes=sum(known.get(name, 0) for name in form.attributes or ()),
+        volume=str(volume_id(sheet, disk, one.number)) if runs == "windows" else "",
+        access=tuple(form.access.items()),
     )
     if kind is None or not laid.size:
         return laid
@@ -326,7 +253,7 @@ def _partition(
     return replace(laid, geometry=geometry, shows=kind.capacity(geometry), footprint=kind.footprint(geometry))
 
 
-def _mount_options(kind: Filesystem[Any], one: _Asked, *, flash: bool) -> tuple[str, ...]:
+def _mount_options(kind: Filesystem[Any], one: Asked, *, flash: bool) -> tuple[str, ...]:
     """Return the mount options of an entry; those asked for stand in for those that the purpose would bring."""
     asked = one.form.options
     words = kind.mount_options(one.options if asked is None else replace(one.options, purpose="general"))

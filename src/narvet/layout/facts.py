@@ -63,6 +63,26 @@ class MountEntry:
 
 
 @dataclass(frozen=True)
+class RegistryValue:
+    """A binary value of the registry key MountedDevices of a Windows guest."""
+
+    name: str
+    data: bytes
+
+
+@dataclass(frozen=True)
+class RegistryFacts:
+    """The registry text at `path` that brings a Windows guest its entries; `values` are None where there is none.
+
+    `problem` says why what lies there is none of Narvet's.
+    """
+
+    path: str
+    values: tuple[RegistryValue, ...] | None = None
+    problem: str = ""
+
+
+@dataclass(frozen=True)
 class MountPointFacts:
     """A mount point in a guest's root; `problem` says why it cannot be made or used."""
 
@@ -107,10 +127,11 @@ class OriginFacts:
 class Facts:
     """All facts for one sheet, by name of store, of disk (only those whose image exists) and of guest.
 
-    `origins` has the disks that are copies or children.
+    `origins` has the disks that are copies or children, `registry` the Windows guests.
     """
 
     stores: Mapping[str, StoreFacts] = field(default_factory=dict)
     images: Mapping[str, Survey] = field(default_factory=dict)
     roots: Mapping[str, RootFacts] = field(default_factory=dict)
     origins: Mapping[str, OriginFacts] = field(default_factory=dict)
+    registry: Mapping[str, RegistryFacts] = field(default_factory=dict)

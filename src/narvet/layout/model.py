@@ -9,7 +9,8 @@ from typing import Any, Literal
 from narvet.filesystems.contract import Capacity
 from narvet.findings import Finding
 from narvet.images.contract import Making, Space
-from narvet.layout.facts import MountEntry
+from narvet.layout.facts import MountEntry, RegistryValue
+from narvet.sheet.model import System
 
 State = Literal["to make", "as asked", "in the way"]
 
@@ -18,6 +19,8 @@ State = Literal["to make", "as asked", "in the way"]
 class LaidPartition:
     """A partition with what lies on it; number 0 fills a disk without a table.
 
+    `index` is its position in the sheet, from 1; 0 for what no one asked for. `attributes` are the table's flags.
+    `volume` is what a Windows guest names it by. `owner` and `access` are as asked for, empty where nothing keeps them.
     `geometry` is the filesystem's own and None, as `shows`, where there is no filesystem or it cannot be made.
     """
 
@@ -39,6 +42,10 @@ class LaidPartition:
     geometry: Any = None
     shows: Capacity | None = None
     footprint: int = 0
+    index: int = 0
+    attributes: int = 0
+    volume: str = ""
+    access: tuple[tuple[str, str], ...] = ()
 
     @property
     def end(self) -> int:
@@ -85,6 +92,7 @@ class LaidDisk:
     stores_now: int
     state: State = "to make"
     origin: Origin | None = None
+    runs: System = "linux"
 
     @property
     def size(self) -> int:
@@ -131,11 +139,16 @@ class LaidStore:
 
 @dataclass(frozen=True)
 class Layout:
-    """A sheet worked out. `entries` holds each guest's lines of fstab in the order they are mounted."""
+    """A sheet worked out.
+
+    `entries` holds each Linux guest's lines of fstab in the order they are mounted, `registry` each Windows guest's
+    values; `roots` has the path of the root, or of the registry text, that they go into.
+    """
 
     title: str
     disks: tuple[LaidDisk, ...]
     stores: tuple[LaidStore, ...]
     entries: Mapping[str, tuple[MountEntry, ...]]
+    registry: Mapping[str, tuple[RegistryValue, ...]]
     roots: Mapping[str, str | None]
     findings: tuple[Finding, ...]

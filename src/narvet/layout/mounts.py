@@ -17,7 +17,8 @@ def entries_of(disks: Iterable[LaidDisk]) -> dict[str, tuple[MountEntry, ...]]:
     """Return each guest's entries; a mount point below another comes after it."""
     made: dict[str, list[MountEntry]] = defaultdict(list)
     for disk in disks:
-        made[disk.guest] += [entry_of(part) for part in disk.partitions if _has_entry(part)]
+        if disk.runs == "linux":
+            made[disk.guest] += [entry_of(part) for part in disk.partitions if _has_entry(part)]
     return {guest: tuple(sorted(lines, key=_order)) for guest, lines in made.items()}
 
 
@@ -43,7 +44,9 @@ def check_mounts(disks: Iterable[LaidDisk], facts: Facts) -> Iterator[Finding]:
     """Yield what is to be said about the mount points of all disks."""
     by_guest: dict[str, list[tuple[str, LaidPartition]]] = defaultdict(list)
     for disk in disks:
-        places = [(f"disk.{disk.name}.partition {part.number}", part) for part in disk.partitions if _has_entry(part)]
+        if disk.runs == "windows":
+            continue
+        places = [(f"disk.{disk.name}.partition {part.index}", part) for part in disk.partitions if _has_entry(part)]
         by_guest[disk.guest] += places
     for guest, places in by_guest.items():
         yield from _among_themselves(places)

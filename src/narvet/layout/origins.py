@@ -51,6 +51,7 @@ def lay_origin(
         partitions=partitions,
         pieces=pieces(size, reserved, places),
         stores_now=kind.footprint(making, 0 if form.base else there.data),
+        runs=sheet.guest[form.guest].runs,
         origin=Origin("copy" if form.base is None else "child", there.path),
     )
     return disk, found

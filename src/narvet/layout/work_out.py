@@ -7,13 +7,16 @@ from dataclasses import replace
 
 from narvet.findings import Finding
 from narvet.layout.compare import compare, is_ours
+from narvet.layout.defaults import settled
 from narvet.layout.disks import lay_disk
 from narvet.layout.facts import Facts, Survey
+from narvet.layout.letters import folder_mounts, registry_values
 from narvet.layout.model import LaidDisk, Layout
 from narvet.layout.mounts import check_mounts, entries_of
 from narvet.layout.origins import check_origins, lay_origin
 from narvet.layout.rooms import lay_stores
 from narvet.layout.slots import assign_slots
+from narvet.layout.systems import check_limits, check_systems
 from narvet.sheet.model import Sheet
 
 _SHOWN_DIFFERENCES = 3
@@ -22,10 +25,16 @@ _SHOWN_DIFFERENCES = 3
 def work_out(sheet: Sheet, facts: Facts) -> Layout:
     """Return the sheet worked out. The same sheet and facts always give the same layout."""
     slots, found = assign_slots(sheet)
+    found += check_systems(sheet)
+    sheet = settled(sheet)
+    folders, said = folder_mounts(sheet)
+    found += said
     disks: list[LaidDisk] = []
     for name, form in sheet.disk.items():
-        lay = lay_disk if form.copy_of is form.base is None else lay_origin
-        disk, said = lay(sheet, name, form, facts, slots[name])
+        if form.copy_of is form.base is None:
+            disk, said = lay_disk(sheet, name, form, facts, slots[name], folders)
+        else:
+            disk, said = lay_origin(sheet, name, form, facts, slots[name])
         found += said
         found += _zone_check(sheet, disk)
         if name in facts.images:
@@ -35,16 +44,33 @@ def work_out(sheet: Sheet, facts: Facts) -> Layout:
     found += said
     for name in sheet.guest:
         found += facts.roots[name].findings if name in facts.roots else ()
+    found += check_limits(disks, sheet)
     found += check_mounts(disks, facts)
+    found += _registry_checks(facts)
     found += check_origins(disks, facts)
     return Layout(
         title=sheet.title,
         disks=tuple(disks),
         stores=stores,
         entries=entries_of(disks),
-        roots={name: facts.roots[name].path if name in facts.roots else None for name in sheet.guest},
+        registry=registry_values(disks),
+        roots={name: _goes_into(name, facts) for name in sheet.guest},
         findings=tuple(found),
     )
+
+
+def _goes_into(guest: str, facts: Facts) -> str | None:
+    """Return the path of a guest's root or of its registry text, if it has one."""
+    if guest in facts.registry:
+        return facts.registry[guest].path
+    return facts.roots[guest].path if guest in facts.roots else None
+
+
+def _registry_checks(facts: Facts) -> Iterator[Finding]:
+    for guest, there in facts.registry.items():
+        if there.problem:
+            remedy = "move it away, or name the sheet or the guest differently"
+            yield Finding("entries-in-the-way", "error", f"guest.{guest}", there.problem, remedy)
 
 
 def _zone_check(sheet: Sheet, disk: LaidDisk) -> Iterator[Finding]:

@@ -9,9 +9,12 @@ from typing import Any
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
 from narvet.guests.fstab import fstab_line
+from narvet.guests.registry import value_line
 from narvet.layout.compare import Difference
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
+from narvet.tables import table_format
+from narvet.tables.contract import attribute_names
 from narvet.work.steps import Step
 
 
@@ -33,8 +36,9 @@ def made_facts(layout: Layout) -> dict[str, Any]:
 
 
 def entry_facts(layout: Layout) -> dict[str, list[str]]:
-    """Return each guest's lines of fstab."""
-    return {guest: [fstab_line(entry) for entry in entries] for guest, entries in layout.entries.items()}
+    """Return each guest's entries as lines: of fstab, or of a registry text."""
+    lines = {guest: [fstab_line(entry) for entry in entries] for guest, entries in layout.entries.items()}
+    return lines | {guest: [value_line(value) for value in values] for guest, values in layout.registry.items()}
 
 
 def finding_facts(findings: Iterable[Finding]) -> list[dict[str, str]]:
@@ -54,7 +58,7 @@ def survey_facts(found: Survey) -> dict[str, Any]:
         "base": found.base,
         "table": found.table,
         "table_id": found.table_id or None,
-        "partitions": [_found_partition(part) for part in found.partitions],
+        "partitions": [_found_partition(part, found.table) for part in found.partitions],
         "findings": finding_facts(found.findings),
     }
 
@@ -74,6 +78,7 @@ def _disk(disk: LaidDisk) -> dict[str, Any]:
     return {
         "name": disk.name,
         "guest": disk.guest,
+        "runs": disk.runs,
         "store": disk.store,
         "path": disk.path,
         "format": disk.format,
@@ -86,11 +91,15 @@ def _disk(disk: LaidDisk) -> dict[str, Any]:
         "table_id": disk.table_id,
         "state": disk.state,
         "stores_now": disk.stores_now,
-        "partitions": [_partition(part) for part in disk.partitions],
+        "partitions": [_partition(part, disk.table) for part in disk.partitions],
     }
 
 
-def _partition(part: LaidPartition) -> dict[str, Any]:
+def _attributes(table: str, attributes: int) -> list[str]:
+    return list(attribute_names(table_format(table).attributes, attributes)) if table != "none" else []
+
+
+def _partition(part: LaidPartition, table: str) -> dict[str, Any]:
     shows = part.shows
     return {
         "number": part.number,
@@ -102,6 +111,8 @@ def _partition(part: LaidPartition) -> dict[str, Any]:
         "filesystem": part.filesystem,
         "uuid": part.uuid,
         "at": part.at,
+        "attributes": _attributes(table, part.attributes),
+        "volume": part.volume or None,
         "shows": {"total": shows.total, "free": shows.free, "available": shows.available} if shows else None,
         "losses": [asdict(loss) for loss in shows.losses] if shows else [],
     }
@@ -119,7 +130,7 @@ def _store(store: LaidStore) -> dict[str, Any]:
     }
 
 
-def _found_partition(part: PartitionFound) -> dict[str, Any]:
+def _found_partition(part: PartitionFound, table: str) -> dict[str, Any]:
     place, inside = part.place, part.filesystem
     return {
         "number": place.number,
@@ -128,6 +139,7 @@ def _found_partition(part: PartitionFound) -> dict[str, Any]:
         "size": place.size,
         "type": place.type or None,
         "id": place.id or None,
+        "attributes": _attributes(table, place.attributes),
         "filesystem": _inside(inside) if inside else None,
     }
 
@@ -140,4 +152,6 @@ def _inside(found: FilesystemFacts) -> dict[str, Any]:
         "size": found.size,
         "free": found.free,
         "features": list(found.features),
+        "rights": found.rights or None,
+        "links": [{"path": path, "target": target} for path, target in found.links],
     }

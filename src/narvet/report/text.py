@@ -11,14 +11,18 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from narvet.filesystems.contract import FilesystemFacts
+from narvet.filesystems.contract import Capacity, FilesystemFacts
 from narvet.findings import Finding, has_errors
 from narvet.guests.fstab import fstab_line
+from narvet.guests.registry import value_meaning
 from narvet.layout.compare import Difference
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout, Piece
 from narvet.report.terminal import Marks
-from narvet.units import show_binary, show_both, show_bytes, show_decimal
+from narvet.sids import name_of
+from narvet.tables import table_format
+from narvet.tables.contract import attribute_names
+from narvet.units import show_as_windows, show_binary, show_both, show_bytes, show_decimal
 from narvet.work.steps import Step
 
 MOST_IN_DEPTH = 8
@@ -149,10 +153,13 @@ def _row(piece: Piece, parts: dict[int, LaidPartition], marks: Marks) -> CoreRow
         made_of: Literal["table", "unused"] = "unused" if piece.what == "unused" else "table"
         return CoreRow(piece.start, piece.size, made_of, Text(piece.what, "dim"))
     part = parts[piece.partition]
+    if not part.index and part.type:
+        return CoreRow(piece.start, piece.size, "table", Text("set aside for Windows itself", "dim"))
     text = Text.assemble((part.label, "name"), f"  {part.filesystem or 'no filesystem'}")
     if part.at:
-        text.append(f" {marks.arrow} {part.at}  {part.owner} {part.mode:04o}")
-    return CoreRow(piece.start, piece.size, "filesystem", text)
+        text.append(f" {marks.arrow} {part.at}  {part.owner}{'' if part.volume else f' {part.mode:04o}'}")
+        text.append("".join(f", {name} {right}" for name, right in part.access))
+    return CoreRow(piece.start, piece.size, "filesystem" if part.filesystem else "unused", text)
 
 
 def _shows(part: LaidPartition) -> RenderableType:
@@ -169,7 +176,14 @@ def _shows(part: LaidPartition) -> RenderableType:
     for size, what in ((shows.available, "available to fill"), (shows.total, "shown as the total size")):
         table.add_row(show_bytes(size), show_binary(size), show_decimal(size), what, style="name")
     head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.label, "name"))
-    return Padding(Group(head, Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
+    said = [_as_windows(shows)] if part.volume else []
+    return Padding(Group(head, Padding(table, (0, 0, 0, 2)), *said), (1, 0, 0, 2))
+
+
+def _as_windows(shows: Capacity) -> RenderableType:
+    total, free = show_as_windows(shows.total), show_as_windows(shows.free)
+    told = f"Windows writes it as {total}, {free} of it free, in powers of 1024."
+    return Padding(Text(told), (0, 0, 0, 2))
 
 
 def _stores(stores: Iterable[LaidStore]) -> RenderableType:
@@ -189,6 +203,12 @@ def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
         yield Text.assemble((guest, "name"), f" {marks.arrow} {place}")
         lines = "\n".join(fstab_line(entry) for entry in entries)
         yield Padding(Text(lines, overflow="fold"), (0, 0, 1, 2))
+    for guest, values in layout.registry.items():
+        yield Text.assemble((guest, "name"), f" {marks.arrow} {layout.roots[guest]}, to be imported in the guest")
+        table = grid("left", "left")
+        for value in values:
+            table.add_row(*value_meaning(value))
+        yield Padding(table, (0, 0, 1, 2))
 
 
 def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
@@ -230,18 +250,27 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
     if found.base is not None:
         head.append(f"; a child of {found.base}")
     table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
-    rows = [
-        CoreRow(part.place.start, part.place.size, "filesystem" if part.filesystem else "unused", _found(part))
-        for part in found.partitions
-    ]
+    rows = [_found(part, found.table) for part in found.partitions]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
     known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
-    details = [Padding(_details(known), (0, 0, 0, 2))] if known else []
+    details = [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _links(known, marks)]
+    details = [Padding(_details(known), (0, 0, 0, 2)), *details] if known else []
     return Group(head, Text(table, "dim"), *inside, *details)
 
 
-def _found(part: PartitionFound) -> Text:
-    return Text.assemble((_name(part), "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
+def _found(part: PartitionFound, table: str) -> CoreRow:
+    start, size = part.place.start, part.place.size
+    if table != "none" and part.place.type == table_format(table).partition_type("aside", "windows"):
+        return CoreRow(start, size, "table", Text("set aside for Windows itself", "dim"))
+    text = Text.assemble((_name(part), "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
+    flags = attribute_names(table_format(table).attributes, part.place.attributes) if table != "none" else ()
+    text.append("".join(f", {flag}" for flag in flags))
+    return CoreRow(start, size, "filesystem" if part.filesystem else "unused", text)
+
+
+def _links(known: Sequence[tuple[PartitionFound, FilesystemFacts]], marks: Marks) -> list[str]:
+    """Return the folders that lead to other volumes, a line each."""
+    return [f"{_name(part)}: {path} {marks.arrow} {target}" for part, inside in known for path, target in inside.links]
 
 
 def _name(part: PartitionFound) -> str:
@@ -253,6 +282,7 @@ def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> Rendera
     table = headed("", "~UUID", "free", "~root")
     for part, inside in known:
         owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
+        owner = owner or name_of(inside.rights.partition("D:")[0].removeprefix("O:"))
         table.add_row(Text(_name(part), "name"), inside.uuid, show_binary(inside.free), owner)
     return table
 

@@ -23,6 +23,10 @@ LATEST = 1 << 33  # seconds since 1970 that every filesystem here can store
 UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
 _NAME = r"[A-Za-z0-9][A-Za-z0-9_.-]{0,62}"
 _SLOT = re.compile(r"(?P<controller>[a-z]+) (?P<first>\d{1,4})(?:-(?P<last>\d{1,4}))?")
+_LETTER = re.compile("([A-Za-z]):")
+_NOT_IN_NAMES = re.compile(r'[\x00-\x1f<>:"/|?*]')
+_DEVICES = re.compile(r"(CON|PRN|AUX|NUL|COM[0-9]|LPT[0-9])(\..*)?", re.IGNORECASE)
+_LONGEST_NAME = 255  # UTF-16 units
 _SIZE_TEXT = "a number and a unit: B, kB MB GB TB PB (powers of 1000), KiB MiB GiB TiB PiB (powers of 1024)"
 
 
@@ -81,8 +85,10 @@ def _mode(value: Any) -> int:
 
 
 def _mount_point(value: Any) -> str:
+    if isinstance(value, str) and (match := _LETTER.match(value)):
+        return _below_letter(match[1].upper(), value[2:])
     if not isinstance(value, str) or not value.startswith("/"):
-        raise ValueError('a mount point is a path that starts with /, such as "/srv/trials"')
+        raise ValueError('a mount point is a path, such as "/srv/trials", or a letter, such as "T:"')
     parts = [part for part in value.split("/") if part]
     if not parts:
         raise ValueError("/ is the guest's own root; a data disk is mounted below it")
@@ -91,9 +97,39 @@ def _mount_point(value: Any) -> str:
     return "/" + "/".join(parts)
 
 
+def _below_letter(letter: str, rest: str) -> str:
+    """Return a letter, or a folder on its volume, as Windows writes it ([MS-FSCC], section 2.1.5)."""
+    parts = [part for part in rest.split("\\") if part]
+    if rest and not rest.startswith("\\"):
+        raise ValueError('a folder on a volume is written "T:\\\\frames": letter, colon, backslash, names')
+    for part in parts:
+        if (
+            _NOT_IN_NAMES.search(part)
+            or part[-1] in " ."
+            or len(part.encode("utf-16-le")) > 2 * _LONGEST_NAME
+            or _DEVICES.fullmatch(part)
+        ):
+            raise ValueError(f'"{part}" cannot be the name of a folder in Windows')
+    return "\\".join([f"{letter}:", *parts])
+
+
+def _letter(value: Any) -> str:
+    match = _LETTER.fullmatch(value) if isinstance(value, str) else None
+    if match is None:
+        raise ValueError('a letter is written with its colon, such as "C:"')
+    return f"{match[1].upper()}:"
+
+
+def _version(value: Any) -> tuple[int, ...]:
+    if not isinstance(value, str) or not re.fullmatch(r"\d{1,3}\.\d{1,3}(\.\d{1,6})?", value):
+        raise ValueError('a version is what the system itself says, as text, such as "10.0.17763"')
+    return tuple(map(int, value.split(".")))
+
+
 def _owner(value: Any) -> str:
     part = r"(?:\d{1,10}|[A-Za-z_][A-Za-z0-9_.-]*\$?)"
-    if not isinstance(value, str) or not re.fullmatch(f"{part}(?::{part})?", value):
+    account = r"[A-Za-z][A-Za-z0-9 _.$-]*(?:\\[A-Za-z0-9 _.$-]+)?"
+    if not isinstance(value, str) or not re.fullmatch(f"{part}(?::{part})?|{account}", value):
         raise ValueError('an owner is a user, or user:group, by name or number, such as "trials:lab" or "1200:1200"')
     return value
 
@@ -153,7 +189,18 @@ Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
 Label = Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^\x00-\x1f/]+$")]
 SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
 Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]
-MountPoint = Annotated[str, PlainValidator(_mount_point), _text("/.+", "/srv/trials")]
+MountPoint = Annotated[
+    str,
+    PlainValidator(_mount_point),
+    WithJsonSchema(
+        {"type": "string", "pattern": r"^(/.+|[A-Za-z]:(\\.+)?)$", "examples": ["/srv/trials", "T:", "T:\\frames"]}
+    ),
+]
+Letter = Annotated[str, PlainValidator(_letter), _text("[A-Za-z]:", "C:")]
+Version = Annotated[tuple[int, ...], PlainValidator(_version), _text(r"\d+\.\d+(\.\d+)?", "10.0.17763")]
+Right = Literal["full", "change", "read"]
+Attribute = Literal["read-only", "hidden", "no-letter"]
+System = Literal["linux", "windows"]
 Owner = Annotated[str, PlainValidator(_owner), _text(".+", "trials:lab")]
 Moment = Annotated[int, PlainValidator(_moment), WithJsonSchema({"format": "date-time"})]
 MountOption = Annotated[str, Field(pattern=r"^[A-Za-z0-9_.:=/+-]+$", max_length=200)]
@@ -188,7 +235,9 @@ class StoreForm(Form):
 class GuestForm(Form):
     """`[guest.NAME]`: the machine that will use the disks."""
 
-    runs: Literal["linux"] = "linux"
+    runs: System = "linux"
+    version: Version | None = None
+    letters: tuple[Letter, ...] = ("C:",)
     root: str | None = None
     slots: tuple[Slots, ...] = (tuple(("scsi", position) for position in range(16)),)
     taken: tuple[Slots, ...] = ()
@@ -206,16 +255,18 @@ class GuestForm(Form):
 
 
 class PartitionForm(Form):
-    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it."""
+    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
 
     label: Label | None = None
     size: PartSize | None = None
     usable: Size | None = None
-    filesystem: Annotated[str, *_one_of((*FILESYSTEMS, "none"))] = FILESYSTEMS[0]
+    filesystem: Annotated[str, *_one_of((*FILESYSTEMS, "none"))] | None = None
     purpose: Annotated[Purpose, Field(alias="for")] = "general"
     at: MountPoint | None = None
-    owner: Owner = "0:0"
-    mode: Mode = 0o755
+    owner: Owner | None = None
+    mode: Mode | None = None
+    access: dict[Owner, Right] = {}
+    attributes: tuple[Attribute, ...] | None = None
     needed: bool = False
     options: tuple[MountOption, ...] | None = None
     block: Size | None = None
@@ -249,7 +300,8 @@ class DiskForm(Form):
     copy_of: Annotated[str, Field(min_length=1)] | None = None
     base: Annotated[str, Field(min_length=1)] | None = None
     slot: SlotKey | None = None
-    table: Annotated[str, *_one_of((*TABLES, "none"))] = TABLES[0]
+    table: Annotated[str, *_one_of((*TABLES, "none"))] | None = None
+    set_aside: Room | None = None
     align: Size = MIB
     sector: Literal[512, 4096] = 512
     partition: tuple[PartitionForm, ...] = ()
@@ -271,7 +323,7 @@ class DiskForm(Form):
 
     def _brought(self) -> None:
         key = "copy_of" if self.base is None else "base"
-        clashing = {"partition", "table", "usable", "sector", "align"} | (
+        clashing = {"partition", "table", "usable", "sector", "align", "set_aside"} | (
             {"copy_of", "size"} if key == "base" else set()
         )
         given = sorted(clashing & self.model_fields_set)

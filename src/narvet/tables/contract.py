@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Protocol
 from uuid import UUID
@@ -54,13 +55,22 @@ class Reserved:
     what: str
 
 
+def attribute_names(known: Mapping[str, int], attributes: int) -> tuple[str, ...]:
+    """Return the names of the flags that a partition has, by those its table format has names for."""
+    return tuple(name for name, bit in known.items() if attributes & bit)
+
+
 class TableFormat(Protocol):
-    """A partition table format; `keeps_labels` tells whether partitions have names of their own."""
+    """A partition table format; `keeps_labels` tells whether partitions have names of their own.
+
+    `attributes` are the flags that a partition can have, by their names in a sheet.
+    """
 
     name: str
     most_partitions: int
     label_limit: int
     keeps_labels: bool
+    attributes: Mapping[str, int]
 
     def most(self, sector: int) -> int:
         """Return the bytes from the start of a disk that partitions can lie in."""
@@ -83,8 +93,11 @@ class TableFormat(Protocol):
     def reserved(self, disk_size: int, sector: int) -> tuple[Reserved, ...]:
         """Return the runs the table takes, ascending."""
 
-    def partition_type(self, filesystem: str | None) -> str:
-        """Return the type that a partition carries, by the name of its filesystem."""
+    def partition_type(self, filesystem: str | None, system: str) -> str:
+        """Return the type that a partition carries, by its filesystem and the system ("linux", "windows") that uses it.
+
+        With filesystem "aside" it is the type of what a system sets aside for itself.
+        """
 
     def label_length(self, label: str) -> int:
         """Return how much of `label_limit` a label takes."""

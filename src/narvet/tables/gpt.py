@@ -27,7 +27,11 @@ TYPES = {
     "ntfs": _BASIC_DATA,
     "exfat": _BASIC_DATA,
     "fat32": _BASIC_DATA,
+    "aside": "e3c9e316-0b5c-4db8-817d-f92df00215ae",
 }
+ATTRIBUTES = {"read-only": 1 << 60, "hidden": 1 << 62, "no-letter": 1 << 63}
+"""What Windows heeds of a basic data partition: the upper bits are the type's own (UEFI 2.10, table 5.7)."""
+
 LARGEST_ENTRY_ARRAY = 1 << 20  # 64 times the usual array; a damaged count must not make us read gigabytes
 
 _TYPE_UNUSED = bytes(16)
@@ -75,6 +79,7 @@ class Gpt:
     most_partitions = ENTRY_COUNT
     label_limit = 36
     keeps_labels = True
+    attributes = ATTRIBUTES
 
     def most(self, sector: int) -> int:
         """Return all that 64 bits of sectors hold."""
@@ -113,9 +118,9 @@ class Gpt:
             Reserved(bounds.end, end - bounds.end, "GPT, second copy"),
         )
 
-    def partition_type(self, filesystem: str | None) -> str:
+    def partition_type(self, filesystem: str | None, system: str) -> str:
         """Return the type GUID of a partition."""
-        return TYPES.get(filesystem or "", LINUX_TYPE)
+        return TYPES.get(filesystem or "", LINUX_TYPE if system == "linux" else _BASIC_DATA)
 
     def label_length(self, label: str) -> int:
         """Return the UTF-16 units of a partition's name."""

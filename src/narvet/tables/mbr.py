@@ -7,6 +7,7 @@ one, each behind a record of its own of the same form: its first entry is the pa
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import ClassVar
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -77,6 +78,7 @@ class Mbr:
     most_partitions = MOST
     label_limit = 255
     keeps_labels = False
+    attributes: ClassVar[dict[str, int]] = {}
 
     def most(self, sector: int) -> int:
         """Return what 32 bits of sectors hold."""
@@ -110,9 +112,9 @@ class Mbr:
         del disk_size
         return (Reserved(0, sector, "MBR"),)
 
-    def partition_type(self, filesystem: str | None) -> str:
+    def partition_type(self, filesystem: str | None, system: str) -> str:
         """Return the type code of a partition."""
-        return f"{TYPES.get(filesystem or '', LINUX_TYPE):02x}"
+        return f"{TYPES.get(filesystem or '', LINUX_TYPE if system == 'linux' else TYPES['ntfs']):02x}"
 
     def label_length(self, label: str) -> int:
         """Return the length, though no label is stored."""

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from narvet.errors import NarvetError, RequestError
 from narvet.findings import Finding
+from narvet.guests.registry import registry_facts
 from narvet.guests.roots import root_facts
 from narvet.hosts.stores import store_facts
 from narvet.images import image_format
@@ -30,7 +31,7 @@ def lay_out(path: Path, *, deep: bool = False) -> tuple[Layout, Facts]:
     """
     sheet = read_sheet(path)
     sheet = dated(sheet.model_copy(update={"title": sheet.title or path.stem}))
-    facts = gather(sheet, path.parent, deep=deep)
+    facts = gather(sheet, path, deep=deep)
     return work_out(sheet, facts), facts
 
 
@@ -53,26 +54,33 @@ def _moment(dated: int) -> int:
     return int(asked)
 
 
-def gather(sheet: Sheet, base: Path, *, deep: bool = False) -> Facts:
-    """Return the facts of a sheet's stores, images and roots; its relative paths start at `base`."""
+def gather(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
+    """Return the facts of a sheet's stores, images and guests; its relative paths start where its file, `path`, is."""
+    base = path.parent
     stores = {name: store_facts(str(base / form.path)) for name, form in sheet.store.items()}
     images = {}
     for name, form in sheet.disk.items():
         store = stores[form.store]
         if not store.exists:
             continue
-        path = Path(image_path(store.path, name, form))
-        if path.exists() or path.is_symlink():
-            images[name] = _survey(path, deep=deep)
+        image = Path(image_path(store.path, name, form))
+        if image.exists() or image.is_symlink():
+            images[name] = _survey(image, deep=deep)
     origins = _origins(sheet, base, stores, images)
     mount_points: dict[str, list[str]] = defaultdict(list)
     for form in sheet.disk.values():
-        mount_points[form.guest] += [part.at for part in form.partition if part.at]
+        mount_points[form.guest] += [part.at for part in form.partition if part.at and part.at.startswith("/")]
     roots = {
         name: root_facts(name, str(base / form.root) if form.root is not None else None, mount_points[name])
         for name, form in sheet.guest.items()
+        if form.runs == "linux"
     }
-    return Facts(stores, images, roots, origins)
+    registry = {
+        name: registry_facts(base / f"{path.stem}.{name}.reg")
+        for name, form in sheet.guest.items()
+        if form.runs == "windows"
+    }
+    return Facts(stores, images, roots, origins, registry)
 
 
 def _origins(

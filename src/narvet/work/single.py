@@ -27,7 +27,7 @@ def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout
     if image.exists() or image.is_symlink():
         raise RequestError(f"{image} is there already; name a file that is not")
     name = re.sub(r"[^A-Za-z0-9_.-]", "-", image.stem).lstrip("_.-")[:63] or "disk"
-    disk = {key: value for key, value in wishes.items() if key not in PARTITION_KEYS}
+    disk = {key: value for key, value in wishes.items() if key not in (*PARTITION_KEYS, "runs")}
     part = {key: value for key, value in wishes.items() if key in PARTITION_KEYS}
     if part or disk.get("table") == "none":
         disk["partition"] = [{"filesystem": "none", **part}]
@@ -35,9 +35,9 @@ def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout
         "sheet": 1,
         "identity": identity,
         "store": {"folder": {"path": str(image.parent)}},
-        "guest": {"any": {}},
+        "guest": {"any": {"runs": wishes.get("runs", "linux")}},
         "disk": {name: {"guest": "any", "store": "folder", **disk}},
     }
     sheet = dated(sheet_of(content, str(image)))
-    layout = work_out(sheet, gather(sheet, Path()))
+    layout = work_out(sheet, gather(sheet, Path("sheet")))
     return replace(layout, disks=tuple(replace(disk, path=str(image)) for disk in layout.disks))

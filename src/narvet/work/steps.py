@@ -14,9 +14,10 @@ from narvet.block.contract import BlockDevice
 from narvet.block.files import held
 from narvet.block.window import Window
 from narvet.filesystems import filesystem
+from narvet.guests.registry import write_registry
 from narvet.guests.roots import add_entries, make_mount_point
 from narvet.images import image_format
-from narvet.layout.facts import Facts, MountEntry
+from narvet.layout.facts import Facts, MountEntry, RegistryValue
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
 from narvet.tables import table_format
@@ -85,7 +86,10 @@ class MakeImage:
 
 
 def _table(disk: LaidDisk) -> Table:
-    parts = (Partition(part.number, part.start, part.size, part.type, part.id, part.label) for part in disk.partitions)
+    parts = (
+        Partition(part.number, part.start, part.size, part.type, part.id, part.label, part.attributes)
+        for part in disk.partitions
+    )
     return Table(disk.table, disk.table_id or "", tuple(parts))
 
 
@@ -139,6 +143,26 @@ class AddEntries:
         return {"did": "entries", "guest": self.guest, "added": [entry.file for entry in added]}
 
 
+@dataclass(frozen=True)
+class WriteRegistryText:
+    """Write the text that brings a Windows guest its entries; the guest imports it."""
+
+    guest: str
+    touches: str
+    values: tuple[RegistryValue, ...]
+    guest_may_run = True
+
+    @property
+    def summary(self) -> str:
+        """The text in a few words."""
+        return f"registry text for {self.guest}, {len(self.values)} values"
+
+    def apply(self) -> dict[str, object]:
+        """Put it in place, all at once."""
+        write_registry(Path(self.touches), self.values)
+        return {"did": "registry text", "guest": self.guest, "values": [value.name for value in self.values]}
+
+
 def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     """Return what is left to do for a layout, in order."""
     images: list[Step] = [MakeImage(disk) for disk in layout.disks if disk.state == "to make"]
@@ -146,7 +170,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     lines: list[Step] = []
     for disk in layout.disks:
         root = facts.roots.get(disk.guest)
-        if root is None or root.path is None:
+        if root is None or root.path is None or disk.runs == "windows":
             continue
         for part in disk.partitions:
             if part.at and not root.mount_points[part.at].exists:
@@ -156,4 +180,9 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         missing = missing_entries(wanted, root.entries) if root and root.path else ()
         if root and root.path and missing:
             lines.append(AddEntries(guest, root.path, missing))
-    return (*images, *folders, *lines)
+    texts = [
+        WriteRegistryText(guest, facts.registry[guest].path, values)
+        for guest, values in layout.registry.items()
+        if facts.registry[guest].values != values
+    ]
+    return (*images, *folders, *lines, *texts)

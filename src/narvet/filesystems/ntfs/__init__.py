@@ -6,6 +6,7 @@ changes; these are the guest's.
 
 from __future__ import annotations
 
+from typing import Any
 from uuid import UUID
 
 from narvet.filesystems.contract import InFolder, Options, ownerless_options
@@ -31,6 +32,16 @@ class Ntfs(InFolder):
     def spec(self, known_as: str) -> str:
         """Return the serial number with the tag of ids, in capitals as guests write it."""
         return f"UUID={known_as.upper()}"
+
+    def rights(self, geometry: Any) -> str:
+        """Return the security descriptor of its root as text."""
+        security = self._part("security")
+        return str(security.rights_text(security.root_descriptor(geometry.options)))
+
+    def links(self, geometry: Any) -> tuple[tuple[str, str], ...]:
+        """Return path and target of each folder that a volume is mounted in."""
+        target = self._part("folders").target
+        return tuple(("\\".join(["", *one.path]), target(one.volume)) for one in geometry.options.folders)
 
     def label_length(self, label: str) -> int:
         """Return the UTF-16 units of a label."""

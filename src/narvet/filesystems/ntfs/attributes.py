@@ -131,39 +131,3 @@ def view_entry(key: bytes, data: bytes, padding: bytes = b"") -> bytes:
     length = align_up(offset + len(data) + len(padding), 8)
     head = r.IndexEntry.of(reference=offset | len(data) << 16, length=length, key_length=len(key))
     return (head.encode() + key + data + padding).ljust(length, b"\0")
-
-
-def index_root(kind: int, collation: int, entries: list[bytes], cluster: int, *, below: bool = False) -> bytes:
-    """Return the value of an index root; with `below` its entries lie in the block of number 0."""
-    if below:
-        last = r.IndexEntry.of(length=24, flags=r.ENTRY_HAS_NODE | r.ENTRY_IS_LAST).encode() + bytes(8)
-    else:
-        last = r.IndexEntry.of(length=16, flags=r.ENTRY_IS_LAST).encode()
-    body = (b"" if below else b"".join(entries)) + last
-    unit = cluster if cluster <= r.INDEX_BLOCK else 512
-    root = r.IndexRoot.of(
-        type=kind,
-        collation_rule=collation,
-        index_block_size=r.INDEX_BLOCK,
-        clusters_per_index_block=r.INDEX_BLOCK // unit,
-    )
-    size = r.IndexHeader.size + len(body)
-    header = r.IndexHeader.of(
-        entries_offset=r.IndexHeader.size, index_length=size, allocated_size=size, flags=r.INDEX_IS_LARGE * below
-    )
-    return root.encode() + header.encode() + body
-
-
-def index_block(entries: list[bytes]) -> bytes:
-    """Return the one block of an index."""
-    words = r.INDEX_BLOCK // r.STRIDE + 1
-    usa = r.IndexBlock.size + r.IndexHeader.size
-    first = align_up(usa + 2 * words, 8)
-    body = b"".join(entries) + r.IndexEntry.of(length=16, flags=r.ENTRY_IS_LAST).encode()
-    offset = first - r.IndexBlock.size
-    head = r.IndexBlock.of(magic=b"INDX", usa_ofs=usa, usa_count=words)
-    header = r.IndexHeader.of(
-        entries_offset=offset, index_length=offset + len(body), allocated_size=r.INDEX_BLOCK - r.IndexBlock.size
-    )
-    data = (head.encode() + header.encode()).ljust(first, b"\0") + body
-    return protected(data.ljust(r.INDEX_BLOCK, b"\0"), usa)

@@ -15,15 +15,13 @@ from numpy.typing import NDArray
 from narvet.block.contract import BlockDevice
 from narvet.errors import ImageError
 from narvet.filesystems.ntfs import records as r
-from narvet.filesystems.ntfs.geometry import SECURITY_MIRROR
-from narvet.filesystems.ntfs.parse import Found, Volume, attributes, content, index_entries, unprotected
-from narvet.filesystems.ntfs.read import joined, one_of, system_file, used_runs
-from narvet.filesystems.ntfs.security import descriptor_hash
+from narvet.filesystems.ntfs.links import RECORD_BITS, listed_points, records_of
+from narvet.filesystems.ntfs.parse import Found, Volume, attributes, content, index_entries, one_of, unprotected
+from narvet.filesystems.ntfs.read import joined, system_file, used_runs
+from narvet.filesystems.ntfs.security import MIRROR, descriptor_hash
 
 MOST_RECORDS = 1 << 16
 _MIRRORED = 4
-_SHORT_NAME = 2  # of a file that has a long one as well
-_RECORD_BITS = (1 << 48) - 1
 _UPCASE_SIZE = 128 << 10
 _LARGEST_RIGHTS = 16 << 20  # of $SDS that is looked at
 
@@ -37,6 +35,7 @@ class _Seen:
     names: set[tuple[int, int, bytes]] = field(default_factory=set)
     folders: dict[int, list[Found]] = field(default_factory=dict)
     rights: dict[int, int] = field(default_factory=dict)
+    points: set[int] = field(default_factory=set)
 
 
 def faults(volume: Volume) -> Iterator[str]:
@@ -52,6 +51,9 @@ def faults(volume: Volume) -> Iterator[str]:
     yield from _map_faults(volume, seen)
     yield from _name_faults(volume, seen)
     yield from _rights_faults(volume, seen)
+    listed = {number for number, _ in listed_points(volume, records_of(volume, system_file(volume, r.MFT)))}
+    if listed != seen.points:
+        yield f"{len(listed ^ seen.points)} reparse points are listed and not there, or the other way round"
 
 
 def _boot_faults(volume: Volume) -> Iterator[str]:
@@ -85,13 +87,15 @@ def _take(seen: _Seen, number: int, head: r.FileRecord, found: list[Found]) -> N
     """Remember what one record tells."""
     for one in found:
         seen.runs += [(start, start + count) for start, count in one.runs if start is not None]
+    if any(one.type == r.REPARSE_POINT for one in found):
+        seen.points.add(head.base_mft_record & RECORD_BITS or number)
     if head.base_mft_record:  # attributes that another record had no room for
         return
     seen.sequences[number] = head.sequence_number
     for one in found:
         if one.type == r.FILE_NAME and one.value is not None:
             name = r.FileName.decode(one.value, f"record {number}")
-            seen.names.add((number, name.parent_directory & _RECORD_BITS, _text(one.value)))
+            seen.names.add((number, name.parent_directory & RECORD_BITS, _text(one.value)))
         elif one.type == r.STANDARD_INFORMATION and one.value and len(one.value) >= r.StandardInformation.size:
             seen.rights[number] = r.StandardInformation.decode(one.value).security_id
     if head.flags & r.IS_FOLDER:
@@ -127,7 +131,7 @@ def _name_faults(volume: Volume, seen: _Seen) -> Iterator[str]:
             for entries, where in index_entries(volume, found, "$I30", f"folder {folder}"):
                 keys = []
                 for one, key in entries:
-                    number, sequence = one.reference & _RECORD_BITS, one.reference >> 48
+                    number, sequence = one.reference & RECORD_BITS, one.reference >> 48
                     name = _text(key)
                     if seen.sequences.get(number) != sequence:
                         yield f"{where}: an entry refers to record {number}, which is not that file"
@@ -160,7 +164,7 @@ def _rights_faults(volume: Volume, seen: _Seen) -> Iterator[str]:
             offset = (one.reference & 0xFFFF) - r.IndexEntry.size
             row = r.SecurityEntry.decode(rest[max(offset, 0) :], where)
             known.add(row.security_id)
-            if row.offset + row.length <= stream.size and row.offset // SECURITY_MIRROR % 2 == 0:
+            if row.offset + row.length <= stream.size and row.offset // MIRROR % 2 == 0:
                 yield from _descriptor_faults(stream, row)
     strangers = {number for number in seen.rights.values() if number} - known
     if strangers:
@@ -175,7 +179,5 @@ def _descriptor_faults(stream: BlockDevice, row: r.SecurityEntry) -> Iterator[st
     number = row.security_id
     if data[: r.SecurityEntry.size] != row.encode() or descriptor_hash(data[r.SecurityEntry.size :]) != row.hash:
         yield f"the access rights of number {number} are not what $Secure says of them"
-    elif row.offset + SECURITY_MIRROR + row.length > stream.size or data != stream.read(
-        row.offset + SECURITY_MIRROR, row.length
-    ):
+    elif row.offset + MIRROR + row.length > stream.size or data != stream.read(row.offset + MIRROR, row.length):
         yield f"the access rights of number {number} and their second copy differ"

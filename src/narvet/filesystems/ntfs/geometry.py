@@ -11,19 +11,23 @@ from functools import cached_property
 
 from narvet.errors import BugError
 from narvet.filesystems.contract import Capacity, Loss, Options, UnfitError
+from narvet.filesystems.ntfs import folders, security
+from narvet.filesystems.ntfs.folders import Planned
+from narvet.filesystems.ntfs.records import INDEX_BLOCK, ROOT
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
 
 UNITS = tuple(512 << shift for shift in range(13))
 LEAST = 8 * MIB
 MOST = 64 * TIB - 64 * KIB
 MOST_CLUSTERS = (1 << 32) - 1
-TABLE_RECORDS = 64  # of the fresh master file table
-SECURITY_MIRROR = 256 * KIB  # $SDS keeps every entry once more so much further on
-SECURITY_SIZE = SECURITY_MIRROR + 320  # the fresh volume's two descriptors, see `security.fresh`
+TABLE_STEP = 64  # records that the master file table is made in
+SYSTEM_NAMES = (
+    "$AttrDef", "$BadClus", "$Bitmap", "$Boot", "$Extend", "$LogFile", "$MFT", "$MFTMirr", "$Secure", "$UpCase",
+    "$Volume", ".",
+)  # fmt: skip
 UPCASE_SIZE = 128 * KIB
 ATTRDEF_SIZE = 2560
 BOOT_SIZE = 8 * KIB
-INDEX_SIZE = 4 * KIB
 # Cluster by the size of the volume up to which it serves; larger where files are few and large.
 _CLUSTERS = ((16 * TIB - 64 * KIB, 4 * KIB), (32 * TIB - 64 * KIB, 8 * KIB), (MOST, 16 * KIB))
 _OF_MEDIA = 64 * KIB
@@ -55,10 +59,20 @@ class Geometry:
         """Bytes of the map of clusters."""
         return align_up(-(-self.clusters // 8), 8)
 
+    @cached_property
+    def folders(self) -> tuple[Planned, ...]:
+        """The folders to be made in it."""
+        return folders.plan(self.options)
+
+    @cached_property
+    def records(self) -> int:
+        """Records of the fresh master file table."""
+        return align_up(folders.FIRST + len(self.folders), TABLE_STEP)
+
     @property
     def table_size(self) -> int:
         """Bytes of the master file table."""
-        return TABLE_RECORDS * self.record
+        return self.records * self.record
 
     @property
     def mirror_size(self) -> int:
@@ -71,12 +85,12 @@ class Geometry:
         sizes = (
             ("boot", BOOT_SIZE),
             ("attrdef", ATTRDEF_SIZE),
-            ("root", INDEX_SIZE),
             ("upcase", UPCASE_SIZE),
-            ("secure", SECURITY_SIZE),
+            ("secure", security.stream_size(self.options)),
             ("log", self.log_size),
             ("map", self.bitmap_size),
-            ("records", TABLE_RECORDS // 8),
+            ("records", self.records // 8),
+            *((name, count * INDEX_BLOCK) for name, count in self.index_blocks.items()),
             ("table", self.table_size),
         )
         found, place = {}, 0
@@ -86,6 +100,14 @@ class Geometry:
         found["mirror"] = (max(self.clusters // 2, place), self.mirror_size)
         return found
 
+    @cached_property
+    def index_blocks(self) -> dict[str, int]:
+        """Blocks of every index that has any, by a name: the root's, the list of mount points, those of folders."""
+        names = (*SYSTEM_NAMES, *(folder.name for folder in self.folders if folder.parent == ROOT))
+        counts = {"root": folders.index_blocks(names), "reparse": folders.reparse_blocks(self.folders)}
+        counts |= {index_name(folder): folders.blocks_of(folder) for folder in self.folders}
+        return {name: count for name, count in counts.items() if count}
+
     def taken(self, name: str) -> int:
         """Return the clusters that something takes."""
         return -(-self.places[name][1] // self.cluster)
@@ -94,6 +116,11 @@ class Geometry:
     def used(self) -> int:
         """Clusters in use."""
         return sum(self.taken(name) for name in self.places)
+
+
+def index_name(folder: Planned) -> str:
+    """Return the name of the place where a folder's index has its blocks, if it has any."""
+    return f"folder {folder.record}"
 
 
 def plan(size: int, options: Options) -> Geometry:
@@ -141,8 +168,10 @@ def capacity(geometry: Geometry) -> Capacity:
 
 def footprint(geometry: Geometry) -> int:
     """Return the most bytes that writing the filesystem stores."""
-    table, fixed = TABLE_RECORDS * geometry.record, 2 * BOOT_SIZE + UPCASE_SIZE + INDEX_SIZE + 3 * 4 * KIB
-    return geometry.log_size + table + fixed + 4 * geometry.record + 64 * KIB
+    indexes = sum(geometry.index_blocks.values()) * INDEX_BLOCK
+    rights = 2 * (security.stream_size(geometry.options) - security.MIRROR)
+    fixed = 2 * BOOT_SIZE + UPCASE_SIZE + 3 * 4 * KIB + rights + indexes
+    return geometry.log_size + geometry.table_size + fixed + 4 * geometry.record + 64 * KIB
 
 
 def breakpoints(options: Options) -> tuple[int, ...]:

@@ -157,6 +157,18 @@ def _pairs(volume: Volume, data: bytes, where: str) -> tuple[tuple[int | None, i
     return tuple(runs)
 
 
+def one_of(found: list[Found], kind: int, name: str, where: str) -> Found:
+    """Return an attribute by type and name.
+
+    Raises:
+        ImageError: there is none.
+    """
+    for one in found:
+        if one.type == kind and one.name == name:
+            return one
+    raise ImageError(f"{where} lacks its attribute 0x{kind:x} {name}".rstrip())
+
+
 def content(volume: Volume, found: Found, most: int) -> BlockDevice:
     """Return what an attribute holds, as a device of at most `most` bytes."""
     if found.value is not None:

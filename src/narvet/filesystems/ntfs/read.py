@@ -11,7 +11,8 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.errors import ImageError
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.filesystems.ntfs import records as r
-from narvet.filesystems.ntfs.parse import Found, Volume, attributes, content, unprotected, volume_of
+from narvet.filesystems.ntfs.links import links, records_of, root_rights
+from narvet.filesystems.ntfs.parse import Found, Volume, attributes, content, one_of, unprotected, volume_of
 from narvet.findings import Finding
 
 _LARGEST_MAP = 1 << 29  # bytes, for the most clusters there can be
@@ -32,6 +33,8 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
             said = _past_end(where, size, device.size)
             return FilesystemFacts("ntfs", known_as, "", size, 0, 0, volume.cluster, findings=(said,))
         label, flags, version = _volume(volume)
+        records = records_of(volume, system_file(volume, r.MFT))
+        rights, mounted = root_rights(volume, records), tuple(links(volume, records))
         used = sum(int(bits.sum()) for _, bits in map_pieces(volume))
         if flags & r.VOLUME_DIRTY:
             found.append(_in_use(where))
@@ -44,7 +47,7 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
     total = volume.clusters * volume.cluster
     return FilesystemFacts(
         "ntfs", known_as, label, size, total, total - used * volume.cluster, volume.cluster,
-        features=(f"version {version}",), findings=tuple(found),
+        features=(f"version {version}",), rights=rights, links=mounted, findings=tuple(found),
     )  # fmt: skip
 
 
@@ -56,18 +59,6 @@ def system_file(volume: Volume, number: int) -> list[Found]:
     if not r.FileRecord.decode(data).flags & r.IN_USE:
         raise ImageError(f"{where} is not in use")
     return list(attributes(volume, data, where))
-
-
-def one_of(found: list[Found], kind: int, name: str, where: str) -> Found:
-    """Return an attribute by type and name.
-
-    Raises:
-        ImageError: there is none.
-    """
-    for one in found:
-        if one.type == kind and one.name == name:
-            return one
-    raise ImageError(f"{where} lacks its attribute 0x{kind:x} {name}".rstrip())
 
 
 def map_pieces(volume: Volume) -> Iterator[tuple[int, NDArray[np.uint8]]]:

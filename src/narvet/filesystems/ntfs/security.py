@@ -3,62 +3,84 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 
-from narvet.errors import BugError
+from narvet.filesystems.contract import Options
 from narvet.filesystems.ntfs import records as r
 from narvet.filesystems.ntfs.attributes import view_entry
-from narvet.filesystems.ntfs.geometry import SECURITY_MIRROR, SECURITY_SIZE
-from narvet.units import align_up
+from narvet.sids import WELL_KNOWN, sid_bytes, sid_text
+from narvet.units import KIB, align_up
+
+MIRROR = 256 * KIB
+"""Bytes after which $SDS keeps every entry once more; its first half of such a pair is never longer."""
 
 FIRST_ID = 0x100
-SYSTEM_FILES, ROOT_FOLDER = FIRST_ID, FIRST_ID + 1
-ADMINISTRATORS, USERS, SYSTEM, AUTHENTICATED = "S-1-5-32-544", "S-1-5-32-545", "S-1-5-18", "S-1-5-11"
+SYSTEM_FILES, ROOT_FOLDER, FOLDERS = range(FIRST_ID, FIRST_ID + 3)
+
+RIGHTS = {"full": 0x1F01FF, "change": 0x1301BF, "read": 0x1200A9}
+"""What someone may do: everything; all but change owner and access; read and run."""
+
 _SELF_RELATIVE, _HAS_DACL = 0x8000, 0x0004
 _ALLOWED = 0
-_TO_FILES, _TO_FOLDERS, _ONLY_INHERITED = 1, 2, 8
-FULL, CHANGE, READ = 0x1F01FF, 0x1301BF, 0x1200A9
-_GENERIC_CHANGE = 0xE0010000  # delete, and generic read, write and execute
-
-
-@dataclass(frozen=True)
-class Grant:
-    """What someone may do with a folder, and how it passes on to what is in it."""
-
-    sid: str
-    mask: int
-    passes_on: int = 0
-
-
-# Administrators and the system may do everything, everyone who has logged in may change, other users may read.
-_OPEN = (
-    Grant(ADMINISTRATORS, FULL, _TO_FILES | _TO_FOLDERS),
-    Grant(SYSTEM, FULL, _TO_FILES | _TO_FOLDERS),
-    Grant(AUTHENTICATED, _GENERIC_CHANGE, _TO_FILES | _TO_FOLDERS | _ONLY_INHERITED),
-    Grant(AUTHENTICATED, CHANGE),
-    Grant(USERS, READ, _TO_FILES | _TO_FOLDERS),
+_TO_ALL_INSIDE, _INHERITED = 0x3, 0x10
+_FLAG_NAMES = ((0x1, "OI"), (0x2, "CI"), (0x4, "NP"), (0x8, "IO"), (0x10, "ID"))
+_HEAD = struct.Struct("<BBHIIII")
+_ACL_HEAD = struct.Struct("<BBHHH")
+_ACE_HEAD = struct.Struct("<BBHI")
+_SYSTEM, _ADMINISTRATORS = WELL_KNOWN["SYSTEM"], WELL_KNOWN["Administrators"]
+_USUAL = (
+    (_ADMINISTRATORS, "full"),
+    (_SYSTEM, "full"),
+    (WELL_KNOWN["Authenticated Users"], "change"),
+    (WELL_KNOWN["Users"], "read"),
 )
-_SYSTEM_ONLY = (Grant(SYSTEM, READ), Grant(ADMINISTRATORS, READ))
+_SYSTEM_ONLY = ((_SYSTEM, "read"), (_ADMINISTRATORS, "read"))
 
 
-def sid_bytes(text: str) -> bytes:
-    """Return a SID, such as S-1-5-32-544, as stored (section 2.4.2.2)."""
-    _, revision, authority, *parts = text.split("-")
-    head = bytes([int(revision), len(parts)]) + int(authority).to_bytes(6, "big")
-    return head + b"".join(int(part).to_bytes(4, "little") for part in parts)
+def owner_of(options: Options) -> str:
+    """Return the SID that owns the root."""
+    return options.owner_sid or _SYSTEM
 
 
-def descriptor(owner: str, group: str, grants: tuple[Grant, ...]) -> bytes:
-    """Return a self-relative security descriptor (section 2.4.6)."""
+def access_of(options: Options) -> tuple[tuple[str, str], ...]:
+    """Return who may do what with the root and all in it, SID and right.
+
+    Administrators and the system keep everything unless the access asked for names them; an owner without any access
+    asked for gets everything.
+    """
+    if options.access:
+        named = {sid for sid, _ in options.access}
+        return (*(one for one in _USUAL[:2] if one[0] not in named), *options.access)
+    owner = owner_of(options)
+    return _USUAL if owner in dict(_USUAL) else (*_USUAL, (owner, "full"))
+
+
+def descriptor(owner: str, access: tuple[tuple[str, str], ...], flags: int) -> bytes:
+    """Return a self-relative security descriptor (section 2.4.6); `flags` are those of its entries."""
     entries = b""
-    for grant in grants:
-        sid = sid_bytes(grant.sid)
-        entries += struct.pack("<BBHI", _ALLOWED, grant.passes_on, 8 + len(sid), grant.mask) + sid
-    acl = struct.pack("<BBHHH", 2, 0, 8 + len(entries), len(grants), 0) + entries
-    first = 20 + len(acl)
-    owner_sid, group_sid = sid_bytes(owner), sid_bytes(group)
-    head = struct.pack("<BBHIIII", 1, 0, _SELF_RELATIVE | _HAS_DACL, first, first + len(owner_sid), 0, 20)
-    return head + acl + owner_sid + group_sid
+    for sid, right in access:
+        data = sid_bytes(sid)
+        entries += _ACE_HEAD.pack(_ALLOWED, flags, _ACE_HEAD.size + len(data), RIGHTS[right]) + data
+    acl = _ACL_HEAD.pack(2, 0, _ACL_HEAD.size + len(entries), len(access), 0) + entries
+    first, owner_sid = _HEAD.size + len(acl), sid_bytes(owner)
+    head = _HEAD.pack(1, 0, _SELF_RELATIVE | _HAS_DACL, first, first + len(owner_sid), 0, _HEAD.size)
+    return head + acl + owner_sid + sid_bytes(owner if owner == _ADMINISTRATORS else _SYSTEM)
+
+
+def root_descriptor(options: Options) -> bytes:
+    """Return the security descriptor of a fresh volume's root."""
+    return descriptor(owner_of(options), access_of(options), _TO_ALL_INSIDE)
+
+
+def _descriptors(options: Options) -> tuple[bytes, ...]:
+    """Return the descriptors of a fresh volume, in the order of their numbers; the last one only if it has folders."""
+    root = root_descriptor(options)
+    inside = descriptor(owner_of(options), access_of(options), _TO_ALL_INSIDE | _INHERITED)
+    return (descriptor(_ADMINISTRATORS, _SYSTEM_ONLY, 0), root, *((inside,) if options.folders else ()))
+
+
+def stream_size(options: Options) -> int:
+    """Return the bytes of $SDS, its mirror included."""
+    return MIRROR + sum(align_up(r.SecurityEntry.size + len(data), 16) for data in _descriptors(options))
 
 
 def descriptor_hash(data: bytes) -> int:
@@ -70,11 +92,10 @@ def descriptor_hash(data: bytes) -> int:
     return total
 
 
-def fresh() -> tuple[bytes, list[bytes], list[bytes]]:
+def fresh(options: Options) -> tuple[bytes, list[bytes], list[bytes]]:
     """Return the start of $SDS, and the entries of the indexes $SDH and $SII, for the files of a fresh volume."""
     stream, rows = b"", []
-    wanted = (descriptor(ADMINISTRATORS, ADMINISTRATORS, _SYSTEM_ONLY), descriptor(SYSTEM, SYSTEM, _OPEN))
-    for number, data in enumerate(wanted):
+    for number, data in enumerate(_descriptors(options)):
         row = r.SecurityEntry(
             hash=descriptor_hash(data),
             security_id=FIRST_ID + number,
@@ -83,9 +104,33 @@ def fresh() -> tuple[bytes, list[bytes], list[bytes]]:
         )
         rows.append(row)
         stream += (row.encode() + data).ljust(align_up(row.length, 16), b"\0")
-    if len(stream) != SECURITY_SIZE - SECURITY_MIRROR:
-        raise BugError(f"ntfs: the descriptors take {len(stream)} bytes, not those the geometry has for them")
     by_hash = sorted(rows, key=lambda row: (row.hash, row.security_id))
     hashes = [view_entry(struct.pack("<II", row.hash, row.security_id), row.encode(), b"I\0I\0") for row in by_hash]
     numbers = [view_entry(struct.pack("<I", row.security_id), row.encode()) for row in rows]
     return stream, hashes, numbers
+
+
+def rights_text(data: bytes) -> str | None:
+    """Return a descriptor, not trusted, as text in the documented language for it (section 2.5.1); None if unsound.
+
+    The owner, then each entry of its access list: kind, flags, mask and SID. Groups and audits are left out.
+    """
+    if len(data) < _HEAD.size:
+        return None
+    owner_at, acl_at = int.from_bytes(data[4:8], "little"), int.from_bytes(data[16:20], "little")
+    owner = sid_text(data[owner_at:])
+    if owner is None or not acl_at or acl_at + _ACL_HEAD.size > len(data):
+        return None
+    _, _, size, count, _ = _ACL_HEAD.unpack_from(data, acl_at)
+    place, end, entries = acl_at + _ACL_HEAD.size, min(acl_at + size, len(data)), ""
+    for _ in range(count):
+        if place + _ACE_HEAD.size > end:
+            return None
+        kind, flags, length, mask = _ACE_HEAD.unpack_from(data, place)
+        sid = sid_text(data[place + _ACE_HEAD.size : place + length])
+        if length < _ACE_HEAD.size or place + length > end or sid is None:
+            return None
+        words = "".join(name for bit, name in _FLAG_NAMES if flags & bit)
+        entries += f"({'AD'[kind] if kind < 2 else kind};{words};0x{mask:x};;;{sid})"
+        place += length
+    return f"O:{owner}D:{entries}"
