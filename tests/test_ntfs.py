@@ -222,12 +222,11 @@ def test_folders_that_volumes_are_mounted_in() -> None:
 
 
 def test_a_mount_point_byte_by_byte() -> None:
-    value = mount_value(UUID("5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e"), "frames")
+    value = mount_value(UUID("5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e"))
     target = "\\??\\Volume{5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e}\\".encode("utf-16-le")
-    shown = "\\\\?\\Volume{5f0b9a3e-3d2f-4f6a-9c11-0b2c6a526f0e}\\".encode("utf-16-le")
     assert value == bytes.fromhex(
-        "030000a0" "d000" "0000"  # a mount point, 208 bytes
-        "0000" "6200" "6400" "6200"  # where the target lies and its length, then those of the name to be shown
-    ) + target + bytes(2) + shown + bytes(2)  # fmt: skip
+        "030000a0" "6e00" "0000"  # a mount point, 110 bytes
+        "0000" "6200" "6400" "0000"  # where the target lies and its length, then those of an empty name to be shown
+    ) + target + bytes(4)  # fmt: skip
     assert target_of(value) == target.decode("utf-16-le")
     assert all(target_of(value[:length]) is None for length in range(len(value)))

@@ -73,6 +73,10 @@ def test_a_disk_is_laid_out_as_the_guest_expects(tmp_path: Path) -> None:
         known_as = struct.pack("<IQ", int(found[1]["table_id"], 16), part["start"])
         assert values.pop(f"\\DosDevices\\{letter}:") == known_as == values.pop(f"\\??\\Volume{{{asked['volume']}}}")
     assert values == {}
+    for part in found[1]["partitions"]:  # the boot sector tells how many sectors lie before it
+        with Path(second["path"]).open("rb") as image:
+            image.seek(part["start"] + 28)
+            assert struct.unpack("<I", image.read(4)) == (part["start"] // 512,)
     assert found[0]["partitions"][3]["attributes"] == ["read-only", "hidden"]
     assert facts("confirm", sheet)["agrees"] and "All is as asked" in run("write", sheet, status=0).stdout
     assert run("entries", sheet, "seedling", status=0).stdout.splitlines()[3:] == laid["entries"]["seedling"]

@@ -26,6 +26,11 @@ def missing() -> list[str]:
     return lacking + ([] if known.exists() and "\text4\n" in known.read_text() else ["ext4 in the kernel"])
 
 
+def knows(filesystem: str) -> bool:
+    """Return whether this kernel can mount a filesystem."""
+    return f"\t{filesystem}\n" in Path("/proc/filesystems").read_text()
+
+
 def as_raw(image: Path, copy: Path) -> Path:
     """Return a raw copy of an image's disk, of any format, with its holes."""
     with open_image(image) as device, copy.open("wb") as file:

@@ -23,7 +23,10 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for disk in layout.disks:
             image = kernel.as_raw(Path(disk.path), Path(folder, "copy"))
-            for part in disk.partitions:
+            for part in (part for part in disk.partitions if part.filesystem):
+                if not kernel.knows(part.filesystem or ""):
+                    print(f"  {part.at or part.label:20} {part.filesystem} is not one that this kernel mounts")
+                    continue
                 with kernel.mounted(image, Path(folder), part.start, part.size) as place:
                     there = kernel.shown(place)["available"]
                 promised = part.shows.available if part.shows else 0

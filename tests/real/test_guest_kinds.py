@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -57,10 +58,12 @@ LOADED = (
     ("100 MiB", 'block = "16 KiB"', 300),
     ("200 MiB", 'block = "64 KiB"', 300),
     ("400 MiB", 'block = "2 MiB"', 120),
+    *(("90 MiB", f'block = "{unit} KiB"', 60) for unit in (2, 8, 32, 128, 256, 512, 1024)),
 )
 ZONE = 104  # clusters that the driver always keeps for the master file table, and a few
 DEEP = 1 + 9 + 1  # files beside the small ones
 OF_WINDOWS = {"pictures": 1, "frames": 2, "portable": 3}
+TAKEN_OUT = 4  # a copy of the first
 
 
 @dataclass(frozen=True)
@@ -84,6 +87,9 @@ def prepare(folder: Path, memory: Path) -> tuple[list[Attached], str]:
     windows = [one for one in facts("review", "larkmoor/sheet.toml", cwd=folder)["disks"] if one["runs"] == "windows"]
     formats = {"vhdx": "vhdx", "vhd": "vpc"}
     disks = [Attached(folder / one["path"], OF_WINDOWS[one["name"]], formats[one["format"]]) for one in windows]
+    copy = folder / "out.vhdx"
+    shutil.copy(folder / windows[0]["path"], copy)
+    disks.append(Attached(copy, TAKEN_OUT, "vhdx"))
     kinds = facts("review", str(_every_kind(memory / "kinds")))
     for number, asked in enumerate(kinds["disks"]):
         disks.append(Attached(Path(asked["path"]), 90 + number, sector=asked["sector"]))
@@ -137,10 +143,11 @@ def _windows_script(windows: list[Any]) -> list[str]:
         at, kind = f"/win/{asked['name']}", {"ntfs": "ntfs3"}.get(part["filesystem"], part["filesystem"])
         script += [
             f"mkdir -p {at}; mount -t {kind} {device_at(OF_WINDOWS[asked['name']])}{part['number']} {at}; {SHOWS.format(at=at)}",
-            f'for name in $(cd {at}; find . -type l); do echo "{at} link $name=$(readlink {at}/$name)"; done',
+            f'echo "{at} links $(cd {at}; find . -type l)"',
             f"light {at}; umount {at}",
         ]
-    return script
+    at = f"mount -t ntfs3 {device_at(TAKEN_OUT)}2 /win/out"
+    return [*script, f"mkdir /win/out; {at}; cd /win/out; rm frames; ln -s a:/b more; cd /; umount /win/out"]
 
 
 def _every_kind(folder: Path) -> Path:
@@ -213,17 +220,22 @@ def test_guest_fills_ntfs_and_narvet_finds_nothing_wrong(booted: Boot) -> None:
 
 
 def test_guest_uses_what_windows_guests_get(booted: Boot) -> None:
-    """Partitions lie as laid out, what is set aside among them; a folder leads where the sheet says; all confirm."""
+    """Partitions lie as laid out, what is set aside among them; a folder is a link; afterwards all is as asked."""
     for asked in booted.windows:
         for part in asked["partitions"]:
             said = booted.said[f"part-{OF_WINDOWS[asked['name']]}-{part['number']} lies"].split()
             assert [int(word) for word in said[:2]] == [part["start"] // 512, part["size"] // 512]
         assert booted.answers.shows(f"/win/{asked['name']}") == asked["partitions"][-1]["shows"]
-    frames = next(asked["partitions"][-1]["id"] for asked in booted.windows if asked["name"] == "frames")
-    assert f"Volume{{{frames}}}" in booted.said["/win/pictures link"]
+    assert booted.said["/win/pictures links"] == "./frames"
     assert facts("confirm", str(booted.example))["agrees"]
     found = facts("survey", *(str(booted.example.parent.parent / asked["path"]) for asked in booted.windows))
     assert [one["findings"] for one in found] == [[], [], []]
+
+
+def test_guest_takes_a_folder_mount_out_again(booted: Boot) -> None:
+    """The driver finds the mount point in the volume's list of them, and puts a link of its own there."""
+    (found,) = facts("survey", str(booted.example.parents[1] / "out.vhdx"))
+    assert found["findings"] == [] and found["partitions"][1]["filesystem"]["links"] == []
 
 
 def test_no_driver_complains(booted: Boot) -> None:

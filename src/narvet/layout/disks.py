@@ -106,7 +106,7 @@ def _set_aside(sheet: Sheet, disk: str, form: DiskForm, table: TableFormat, firs
         label="set aside",
         start=align_up(first, form.align),
         size=align_up(form.set_aside or 0, form.sector),
-        type=table.partition_type("aside", sheet.guest[form.guest].runs),
+        type=table.aside,
         id=table.part_known_as(_table_id(sheet, disk, table), known_as, 1),
         filesystem=None, uuid=None, at=None, owner="", uid=0, gid=0, mode=0, needed=False,
     )  # fmt: skip

@@ -23,6 +23,7 @@ from narvet.sheet.model import PartitionForm, Sheet
 BY_GUID = b"DMIO:ID:"
 """What a value starts with that holds a partition's GUID."""
 
+_LETTERS = "\\DosDevices\\"
 _DISKETTES = ("A:", "B:")
 Key = tuple[str, int]
 """A partition of a sheet: its disk's name and its position there, from 1."""
@@ -128,7 +129,11 @@ def registry_values(disks: Iterable[LaidDisk]) -> dict[str, tuple[RegistryValue,
         for part in disk.partitions:
             if disk.runs == "windows" and part.at is not None and part.geometry is not None:
                 found[disk.guest] += _values(disk, part, part.at)
-    return {guest: tuple(sorted(values, key=lambda one: one.name)) for guest, values in found.items()}
+    return {guest: tuple(sorted(values, key=_order)) for guest, values in found.items()}
+
+
+def _order(value: RegistryValue) -> tuple[bool, str]:
+    return not value.name.startswith(_LETTERS), value.name
 
 
 def _values(disk: LaidDisk, part: LaidPartition, at: str) -> Iterator[RegistryValue]:
@@ -137,5 +142,5 @@ def _values(disk: LaidDisk, part: LaidPartition, at: str) -> Iterator[RegistryVa
     else:
         known_as = struct.pack("<IQ", int(disk.table_id or "0", 16), part.start)
     if at.endswith(":"):
-        yield RegistryValue(f"\\DosDevices\\{at}", known_as)
+        yield RegistryValue(f"{_LETTERS}{at}", known_as)
     yield RegistryValue(f"\\??\\Volume{{{part.volume}}}", known_as)

@@ -260,7 +260,7 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
 
 def _found(part: PartitionFound, table: str) -> CoreRow:
     start, size = part.place.start, part.place.size
-    if table != "none" and part.place.type == table_format(table).partition_type("aside", "windows"):
+    if table != "none" and part.place.type and part.place.type == table_format(table).aside:
         return CoreRow(start, size, "table", Text("set aside for Windows itself", "dim"))
     text = Text.assemble((_name(part), "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
     flags = attribute_names(table_format(table).attributes, part.place.attributes) if table != "none" else ()

@@ -63,7 +63,8 @@ def attribute_names(known: Mapping[str, int], attributes: int) -> tuple[str, ...
 class TableFormat(Protocol):
     """A partition table format; `keeps_labels` tells whether partitions have names of their own.
 
-    `attributes` are the flags that a partition can have, by their names in a sheet.
+    `attributes` are the flags that a partition can have, by their names in a sheet; `aside` is the type of one that a
+    system sets aside for itself, empty if it sets nothing aside.
     """
 
     name: str
@@ -71,6 +72,7 @@ class TableFormat(Protocol):
     label_limit: int
     keeps_labels: bool
     attributes: Mapping[str, int]
+    aside: str
 
     def most(self, sector: int) -> int:
         """Return the bytes from the start of a disk that partitions can lie in."""
@@ -94,10 +96,7 @@ class TableFormat(Protocol):
         """Return the runs the table takes, ascending."""
 
     def partition_type(self, filesystem: str | None, system: str) -> str:
-        """Return the type that a partition carries, by its filesystem and the system ("linux", "windows") that uses it.
-
-        With filesystem "aside" it is the type of what a system sets aside for itself.
-        """
+        """Return the type that a partition carries, by its filesystem and the system that uses it."""
 
     def label_length(self, label: str) -> int:
         """Return how much of `label_limit` a label takes."""

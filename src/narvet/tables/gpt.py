@@ -27,8 +27,8 @@ TYPES = {
     "ntfs": _BASIC_DATA,
     "exfat": _BASIC_DATA,
     "fat32": _BASIC_DATA,
-    "aside": "e3c9e316-0b5c-4db8-817d-f92df00215ae",
 }
+ASIDE = "e3c9e316-0b5c-4db8-817d-f92df00215ae"
 ATTRIBUTES = {"read-only": 1 << 60, "hidden": 1 << 62, "no-letter": 1 << 63}
 """What Windows heeds of a basic data partition: the upper bits are the type's own (UEFI 2.10, table 5.7)."""
 
@@ -80,6 +80,7 @@ class Gpt:
     label_limit = 36
     keeps_labels = True
     attributes = ATTRIBUTES
+    aside = ASIDE
 
     def most(self, sector: int) -> int:
         """Return all that 64 bits of sectors hold."""

@@ -79,6 +79,7 @@ class Mbr:
     label_limit = 255
     keeps_labels = False
     attributes: ClassVar[dict[str, int]] = {}
+    aside = ""
 
     def most(self, sector: int) -> int:
         """Return what 32 bits of sectors hold."""

@@ -158,9 +158,7 @@ def _in_extend(geometry: Geometry) -> list[File]:
 
 def _folder(planned: Planned) -> File:
     """Return a folder asked for, still without its index."""
-    point = (
-        () if planned.volume is None else (Attribute(r.REPARSE_POINT, value=mount_value(planned.volume, planned.name)),)
-    )
+    point = () if planned.volume is None else (Attribute(r.REPARSE_POINT, value=mount_value(planned.volume)),)
     return File(
         planned.record,
         planned.name,

@@ -22,7 +22,6 @@ MOST = 4096
 MOUNT_POINT = 0xA0000003
 _ROOM_IN_RECORD = 1024 - 56 - 96 - 24 - 32 - 16 - 24 - 8  # for name and entries, whatever else the folder has
 _REPARSE_ENTRY = 32
-_LONGEST_SHOWN = 200  # UTF-16 units of a folder whose mount point has a name to be shown
 
 
 @dataclass(frozen=True)
@@ -100,19 +99,13 @@ def target(volume: UUID) -> str:
     return f"\\??\\Volume{{{volume}}}\\"
 
 
-def mount_value(volume: UUID, folder: str) -> bytes:
-    """Return the value of the reparse point that mounts a volume in a folder (section 2.1.2.5).
+def mount_value(volume: UUID) -> bytes:
+    """Return the value of the reparse point that mounts a volume (section 2.1.2.5); it has no name to be shown.
 
-    The name that is shown, which other systems take for the target, is left out where a long name of the folder leaves
-    no room for it in the record.
+    Windows itself gives none to points that mount volumes, and other systems stumble over one without a letter.
     """
     name = target(volume).encode("utf-16-le")
-    shown = (
-        b""
-        if len(folder.encode("utf-16-le")) > 2 * _LONGEST_SHOWN
-        else f"\\\\?\\Volume{{{volume}}}\\".encode("utf-16-le")
-    )
-    data = struct.pack("<HHHH", 0, len(name), len(name) + 2, len(shown)) + name + bytes(2) + shown + bytes(2)
+    data = struct.pack("<HHHH", 0, len(name), len(name) + 2, 0) + name + bytes(4)
     return struct.pack("<IHH", MOUNT_POINT, len(data), 0) + data
 
 
