@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import random
 import struct
+import time
 from uuid import UUID
 
 import pytest
@@ -230,3 +232,32 @@ def test_a_mount_point_byte_by_byte() -> None:
     ) + target + bytes(4)  # fmt: skip
     assert target_of(value) == target.decode("utf-16-le")
     assert all(target_of(value[:length]) is None for length in range(len(value)))
+
+
+def test_wild_bytes_in_records_indexes_and_rights_stay_bounded() -> None:
+    """Hundreds of wild values in the table, indexes of several levels, $Secure: findings, never an exception or a wait."""
+    dice, device = random.Random(7), MemoryDevice(SIZE)
+    folders = tuple(Folder((f"f{number % 3}", f"{number:03}"), UUID(int=number)) for number in range(120))
+    geometry = NTFS.geometry(SIZE, Options(folders=folders))
+    NTFS.write(device, geometry)
+    names = ("table", "root", "reparse", "secure", "folder 64")
+    places = [
+        geometry.places[name][0] * geometry.cluster + offset
+        for name in names
+        for offset in range(0, min(geometry.places[name][1], 200 * KIB), 4)
+        if device.read(geometry.places[name][0] * geometry.cluster + offset, 4) != bytes(4)
+    ]
+    start, told = time.monotonic(), 0
+    for _ in range(600):
+        kept = []
+        for place in dice.sample(places, dice.randrange(1, 4)):
+            kept.append((place, device.read(place, 4)))
+            wild = dice.choice((0, 1, 0x18, 0xFFFF, 0xFFFFFFFF, 0x7FFFFFFF, dice.getrandbits(32)))
+            device.write(place, wild.to_bytes(4, "little"))
+        found = NTFS.read(device, "x")
+        told += found is None or bool(found.findings)
+        for place, data in reversed(kept):
+            device.write(place, data)
+    assert time.monotonic() - start < 120 and told > 300
+    found = NTFS.read(device, "x")
+    assert found is not None and found.findings == () and len(found.links) == 120

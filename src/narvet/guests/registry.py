@@ -16,6 +16,7 @@ from uuid import UUID
 from narvet.block.files import replace_content
 from narvet.layout.facts import RegistryFacts, RegistryValue
 from narvet.layout.letters import BY_GUID
+from narvet.units import show_bytes
 
 HEAD = "Windows Registry Editor Version 5.00"
 KEY = "[HKEY_LOCAL_MACHINE\\SYSTEM\\MountedDevices]"
@@ -36,7 +37,7 @@ def value_meaning(value: RegistryValue) -> tuple[str, str]:
     if data.startswith(BY_GUID):
         return what, f"partition {UUID(bytes_le=data[len(BY_GUID) :])}"
     signature, offset = struct.unpack("<IQ", data)
-    return what, f"disk {signature:08x}, {offset} bytes from its start"
+    return what, f"disk {signature:08x}, {show_bytes(offset)} from its start"
 
 
 def registry_text(values: Iterable[RegistryValue]) -> bytes:

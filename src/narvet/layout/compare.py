@@ -11,16 +11,30 @@ from narvet.layout.facts import Facts, OriginFacts, PartitionFound, RegistryFact
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
 from narvet.tables import table_format
+from narvet.tables.contract import attribute_names
+from narvet.units import show_bytes
 
 
 @dataclass(frozen=True)
 class Difference:
-    """One thing that is not as asked. `lasting` is false for what a guest may well change in use: owner and mode."""
+    """One thing that is not as asked.
+
+    `lasting` is false for what a guest may well change in use, such as owner and mode; with `in_bytes` both texts are
+    numbers of bytes.
+    """
 
     where: str
     asked: str
     found: str
     lasting: bool = True
+    in_bytes: bool = False
+
+    @property
+    def shown(self) -> tuple[str, str]:
+        """What was asked and what was found, for people."""
+        if not self.in_bytes:
+            return self.asked, self.found
+        return show_bytes(int(self.asked)), show_bytes(int(self.found))
 
 
 def is_ours(disk: LaidDisk, origin: OriginFacts | None, found: Survey) -> bool:
@@ -110,7 +124,8 @@ def _partition(disk: LaidDisk, part: LaidPartition, found: PartitionFound, where
             ("id", part.id, found.place.id),
             ("label", part.label if table_format(disk.table).keeps_labels else "", found.place.label),
         ))  # fmt: skip
-        yield from _fields(where, (("attributes", part.attributes, found.place.attributes),), lasting=False)
+        flags = (_flags(disk, part.attributes), _flags(disk, found.place.attributes))
+        yield from _fields(where, (("attributes", *flags),), lasting=False)
     facts = found.filesystem
     if part.filesystem is None or facts is None:
         asked, there = part.filesystem or "no filesystem", facts.kind if facts else "no filesystem"
@@ -132,6 +147,10 @@ def _partition(disk: LaidDisk, part: LaidPartition, found: PartitionFound, where
     ), lasting=False)  # fmt: skip
 
 
+def _flags(disk: LaidDisk, attributes: int) -> str:
+    return ", ".join(attribute_names(table_format(disk.table).attributes, attributes)) or "none"
+
+
 def _rights_and_links(part: LaidPartition, facts: FilesystemFacts, where: str) -> Iterator[Difference]:
     kind = filesystem(part.filesystem or "")
     if facts.rights:
@@ -144,4 +163,5 @@ def _rights_and_links(part: LaidPartition, facts: FilesystemFacts, where: str) -
 def _fields(where: str, rows: tuple[tuple[str, object, object], ...], *, lasting: bool = True) -> Iterator[Difference]:
     for name, asked, found in rows:
         if asked != found:
-            yield Difference(f"{where} {name}", str(asked), str(found), lasting)
+            in_bytes = isinstance(asked, int) and isinstance(found, int)
+            yield Difference(f"{where} {name}", str(asked), str(found), lasting, in_bytes)

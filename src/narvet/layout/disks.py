@@ -22,7 +22,7 @@ from narvet.layout.usable import smallest_size
 from narvet.sheet.model import DiskForm, Sheet
 from narvet.tables import table_format
 from narvet.tables.contract import Bounds, Reserved, TableFormat, check_alignment
-from narvet.units import align_up, show_both
+from narvet.units import align_up, show_both, show_bytes
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 
@@ -158,8 +158,8 @@ def _sizes(
             found.append(
                 Finding(
                     "size-rounded", "note", f"{where}.size",
-                    f"{form.size} bytes are not a size that {form.format} and sectors of {form.sector} can have; "
-                    f"the disk has {size}",
+                    f"{show_bytes(form.size)} is no size that {form.format} and sectors of {form.sector} can have; "
+                    f"the disk has {show_bytes(size)}",
                 )
             )  # fmt: skip
         return sizes, size
@@ -208,7 +208,7 @@ def _place_checks(bounds: Bounds, places: list[Place], sizes: list[PartSize], wh
             yield Finding(
                 "partition-past-end", "error", f"{where}.partition {number}",
                 f"it would end at {show_both(spot.start + spot.size)}; partitions may use the disk up to "
-                f"{show_both(bounds.end)}, which is {over} bytes less",
+                f"{show_both(bounds.end)}, which is {show_bytes(over)} less",
                 'give it size = "rest", or make the disk larger',
             )  # fmt: skip
 

@@ -14,7 +14,7 @@ from narvet.layout.model import LaidDisk, LaidPartition, Origin
 from narvet.layout.place import Place, pieces
 from narvet.sheet.model import DiskForm, Sheet
 from narvet.tables import table_format
-from narvet.units import align_up, show_both
+from narvet.units import align_up, show_both, show_bytes
 
 
 def lay_origin(
@@ -74,7 +74,7 @@ def _size(form: DiskForm, source: Survey | None, where: str, found: list[Finding
         wanted if form.base else align_up(image_format(form.format).fit(align_up(max(wanted, there), sector)), sector)
     )
     if size != wanted and wanted >= there:
-        message = f"{wanted} bytes are not a size that {form.format} can have; the disk has {size}"
+        message = f"{show_bytes(wanted)} is no size that {form.format} can have; the disk has {show_bytes(size)}"
         found.append(Finding("size-rounded", "note", where, message))
     return size, sector
 

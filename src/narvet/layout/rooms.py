@@ -10,7 +10,7 @@ from narvet.findings import Finding
 from narvet.layout.facts import Facts, StoreFacts
 from narvet.layout.model import LaidDisk, LaidStore
 from narvet.sheet.model import Sheet, StoreForm
-from narvet.units import show_both
+from narvet.units import show_both, show_bytes
 
 
 def lay_stores(sheet: Sheet, disks: Iterable[LaidDisk], facts: Facts) -> tuple[tuple[LaidStore, ...], list[Finding]]:
@@ -88,7 +88,7 @@ def _file_checks(there: StoreFacts, disks: list[LaidDisk]) -> Iterator[Finding]:
         if there.largest_file is not None and disk.size > there.largest_file:
             yield Finding(
                 "image-over-file-limit", "error", f"disk.{disk.name}",
-                f"its image has {disk.size} bytes; a file on the {there.filesystem} of store {disk.store} "
-                f"has at most {there.largest_file}",
+                f"its image has {show_bytes(disk.size)}; a file on the {there.filesystem} of store {disk.store} "
+                f"has at most {show_bytes(there.largest_file)}",
                 "use a store on a filesystem with larger files, or make the disk smaller",
             )  # fmt: skip

@@ -8,7 +8,7 @@ from narvet.findings import Finding
 from narvet.layout.defaults import GPT_SINCE
 from narvet.layout.model import LaidDisk, LaidPartition
 from narvet.sheet.model import DiskForm, GuestForm, PartitionForm, Sheet
-from narvet.units import GIB, KIB, show_binary, show_both
+from narvet.units import GIB, KIB, show_binary, show_both, show_bytes
 
 _OF_WINDOWS = ("access", "attributes")
 _OF_LINUX = ("mode", "options", "needed")
@@ -121,7 +121,7 @@ def _fat32_limits(disk: LaidDisk, part: LaidPartition, asked: PartitionForm, whe
     if asked.purpose in ("database", "media"):
         yield Finding(
             "file-limit", "warning", f"{where}.filesystem",
-            f"files on fat32 have at most {_LARGEST_FILE_FAT32} bytes, which those of a purpose such as "
+            f"files on fat32 have at most {show_bytes(_LARGEST_FILE_FAT32)}, which those of a purpose such as "
             f"{asked.purpose} outgrow",
             f"use {'ntfs or exfat' if disk.runs == 'windows' else 'xfs, ext4 or exfat'}",
         )  # fmt: skip

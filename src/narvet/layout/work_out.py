@@ -18,6 +18,7 @@ from narvet.layout.rooms import lay_stores
 from narvet.layout.slots import assign_slots
 from narvet.layout.systems import check_limits, check_systems
 from narvet.sheet.model import Sheet
+from narvet.units import show_bytes
 
 _SHOWN_DIFFERENCES = 3
 
@@ -92,7 +93,7 @@ def _with_state(disk: LaidDisk, facts: Facts, found: list[Finding]) -> LaidDisk:
     differences = [difference for difference in compare(disk, image) if difference.lasting]
     if not differences:
         return replace(disk, state="as asked")
-    told = "; ".join(f"{one.where} is {one.found}, not {one.asked}" for one in differences[:_SHOWN_DIFFERENCES])
+    told = "; ".join(f"{one.where} is {one.shown[1]}, not {one.shown[0]}" for one in differences[:_SHOWN_DIFFERENCES])
     found.append(
         Finding(
             "image-differs", "error", f"disk.{disk.name}", f"its image {disk.path} was made differently: {told}",
@@ -103,7 +104,7 @@ def _with_state(disk: LaidDisk, facts: Facts, found: list[Finding]) -> LaidDisk:
 
 
 def _in_the_way(disk: LaidDisk, image: Survey) -> Finding:
-    what = f"a file of {image.size} bytes"
+    what = f"a file of {show_bytes(image.size)}"
     if image.table != "none":
         what += f" with a {image.table} table {image.table_id}"
     elif image.partitions:

@@ -279,7 +279,7 @@ def _name(part: PartitionFound) -> str:
 
 def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> RenderableType:
     """Return what is known of each filesystem, a row each."""
-    table = headed("", "~UUID", "free", "~root")
+    table = headed("", "~id", "free", "~root")
     for part, inside in known:
         owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
         owner = owner or name_of(inside.rights.partition("D:")[0].removeprefix("O:"))
@@ -291,10 +291,5 @@ def differences(found: Sequence[Difference]) -> RenderableType:
     """Return differences as rows: where, what was asked, what is there."""
     table = headed("where", "~asked", "~found")
     for one in found:
-        table.add_row(Text(one.where, "name"), _spaced(one.asked), _spaced(one.found))
+        table.add_row(Text(one.where, "name"), *one.shown)
     return table
-
-
-def _spaced(text: str) -> str:
-    """Return a number of bytes with its digits in groups; anything else as it is."""
-    return show_bytes(int(text)) if text.isdigit() and len(text) > 4 else text
