@@ -12,7 +12,7 @@ endif
 # What the tests' real judges need: a hypervisor, and what a small guest is put together from.
 PACKAGES = busybox-static cpio gcc kmod libc6-dev mount qemu-system-x86 util-linux xz-utils
 
-.PHONY: demo test check packages screenshots schema speed clean
+.PHONY: demo test check packages screenshots schema findings speed clean
 
 demo: $(VENV)/ready
 	$(BIN)/narvet demo $(DEMO)
@@ -42,6 +42,9 @@ screenshots: $(VENV)/ready
 
 schema: $(VENV)/ready
 	$(BIN)/python -c "import json; from narvet.sheet.model import schema; print(json.dumps(schema(), indent=2))" > docs/sheet.schema.json
+
+findings: $(VENV)/ready
+	$(BIN)/python -c "from narvet.rules import table; print(table(), end='')" > docs/findings.md
 
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from narvet.rules import RULES
 from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
 
 
@@ -67,7 +68,12 @@ def test_the_example_from_end_to_end(example: Path) -> None:
 
 def test_output_fits_80_columns_and_needs_no_unicode(example: Path) -> None:
     narrow = {**os.environ, "COLUMNS": "80"}
-    for words in (["review", "sheet.toml"], ["survey", "stores/annex/logs.vhd"], ["confirm", "sheet.toml"]):
+    for words in (
+        ["review", "sheet.toml"],
+        ["survey", "stores/annex/logs.vhd", "stores/annex/pictures.vhdx"],
+        ["confirm", "sheet.toml"],
+        ["explain"],
+    ):
         shown = run(*words, status=0, env=narrow, cwd=example).stdout
         assert max(len(line.rstrip()) for line in shown.splitlines()) <= 80
         assert "\x1b" not in shown
@@ -87,12 +93,20 @@ def test_help_shows_an_example_for_every_command() -> None:
         "branch",
         "fold",
         "reclaim",
+        "explain",
         "entries",
     ):
         assert f"Example: narvet {name}" in run(name, "--help", status=0).stdout
     assert "Usage: narvet" in run("--help", status=0).stdout
     run("polish", status=2)
     run("review", status=2)
+
+
+def test_rules_are_explained() -> None:
+    told = run("explain", "zone-differs", "file-limit", status=0).stdout
+    assert told.startswith("zone-differs\n  The disk's store") and "fat32 ends at 4 GiB" in told
+    assert {one["rule"] for one in facts("explain")} == set(RULES)
+    assert 'the nearest is "zone-differs"' in run("explain", "zones-differ", status=2).stderr
 
 
 def test_demo_needs_a_new_folder(tmp_path: Path) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -19,6 +19,7 @@ from narvet.layout.compare import Difference
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout, Piece
 from narvet.report.terminal import Marks
+from narvet.rules import Rule
 from narvet.sids import name_of
 from narvet.tables import table_format
 from narvet.tables.contract import attribute_names
@@ -221,6 +222,20 @@ def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
         if finding.remedy:
             parts.append(Padding(Text(f"{marks.arrow} {finding.remedy}"), (0, 0, 0, 2)))
         parts.append("")
+    return Group(*parts)
+
+
+def rules(told: Mapping[str, Rule], marks: Marks, *, in_full: bool) -> RenderableType:
+    """Return rules with what they mean, and `in_full` with the way out."""
+    if not in_full:
+        table = headed("rule", "~what it means")
+        for name, rule in told.items():
+            table.add_row(Text(name, "name"), rule.meaning)
+        return table
+    parts: list[RenderableType] = []
+    for name, rule in told.items():
+        parts += [Text(name, "name"), Padding(Text(rule.meaning), (0, 0, 0, 2))]
+        parts += [Padding(Text(f"{marks.arrow} {rule.way_out}"), (0, 0, 0, 2)), ""]
     return Group(*parts)
 
 
