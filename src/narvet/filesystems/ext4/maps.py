@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 from narvet.block.contract import BlockDevice, Extent
 from narvet.checksums import crc32c_raw
 from narvet.filesystems.ext4.inodes import JOURNAL, ROOT, inode_checksum, inode_seed
-from narvet.filesystems.ext4.read import Shape, copies_of, descriptor_pieces, shape_of
 from narvet.filesystems.ext4.records import (
     DESCRIPTOR_SIZE,
     EXTENT_MAGIC,
@@ -36,6 +35,7 @@ from narvet.filesystems.ext4.records import (
 from narvet.filesystems.ext4.records import (
     Extent as FileExtent,
 )
+from narvet.filesystems.ext4.shape import Shape, copies_of, descriptor_pieces, shape_of
 
 MOST_MAPS = 1 << 15
 MOST_INODES = 1 << 16

@@ -7,13 +7,12 @@ Every value of the superblock that others follow is checked first. What is read 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice
 from narvet.checksums import crc32c_raw
 from narvet.errors import ImageError
+from narvet.filesystems import told
 from narvet.filesystems.contract import FilesystemFacts
-from narvet.filesystems.ext4.geometry import backup_groups
 from narvet.filesystems.ext4.records import (
     COMPAT,
     DESCRIPTOR_SIZE,
@@ -27,48 +26,13 @@ from narvet.filesystems.ext4.records import (
     Inode,
     Superblock,
 )
+from narvet.filesystems.ext4.shape import Shape, copies_of, descriptor_pieces, descriptor_places, shape_of
 from narvet.findings import Finding
 
-MOST_DESCRIPTORS = 1 << 20  # those of 128 TiB in usual groups; a damaged group size must not make us read for hours
-
-_CHUNK = 1 << 20
 _ROOT = 2
 _WHERE_ITS_MAGIC_LIES = SUPERBLOCK_OFFSET + Superblock.size
-_COMPAT = {name: bit for bit, name in COMPAT.items()}
-_INCOMPAT = {name: bit for bit, name in INCOMPAT.items()}
-_RO_COMPAT = {name: bit for bit, name in RO_COMPAT.items()}
 _BIGALLOC = 0x200
 _ERRORS_SEEN = 0x2
-
-
-@dataclass(frozen=True)
-class Shape:
-    """The checked sizes of a superblock: bytes of a block and of a group descriptor, blocks and groups."""
-
-    block: int
-    blocks: int
-    groups: int
-    descriptor: int
-    seed: int
-    checksums: bool
-    superblock: Superblock
-
-    @property
-    def per_block(self) -> int:
-        """Group descriptors in a block."""
-        return self.block // self.descriptor
-
-    def compat(self, name: str) -> bool:
-        """Whether a compatible feature is in use."""
-        return bool(self.superblock.s_feature_compat & _COMPAT[name])
-
-    def incompat(self, name: str) -> bool:
-        """Whether an incompatible feature is in use."""
-        return bool(self.superblock.s_feature_incompat & _INCOMPAT[name])
-
-    def ro_compat(self, name: str) -> bool:
-        """Whether a read-only compatible feature is in use."""
-        return bool(self.superblock.s_feature_ro_compat & _RO_COMPAT[name])
 
 
 def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFacts | None:
@@ -88,11 +52,11 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
         if deep and not found:
             from narvet.filesystems.ext4.maps import faults
 
-            found += [_damage(where, fault) for fault in faults(device, shape)]
+            found += [told.damaged(where, fault) for fault in faults(device, shape)]
     except ImageError as error:
-        found.append(_damage(where, str(error)))
+        found.append(told.damaged(where, str(error)))
         return FilesystemFacts("ext4", uuid, label, 0, 0, 0, 0, findings=tuple(found))
-    free = _wide(superblock, "s_free_blocks_count")
+    free = _wide(superblock, "s_free_blocks_count", wide=shape.incompat("64bit"))
     return FilesystemFacts(
         kind=_kind(shape),
         uuid=uuid,
@@ -109,58 +73,16 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
     )
 
 
-def shape_of(superblock: Superblock) -> Shape:
-    """Return the checked sizes; ImageError names the first value that breaks the specification."""
-
-    def check(good: bool, name: str, expected: str) -> None:
-        if not good:
-            raise ImageError(f"{name} is {getattr(superblock, name)}, {expected} expected")
-
-    check(superblock.s_log_block_size <= 6, "s_log_block_size", "at most 6")
-    block = 1024 << superblock.s_log_block_size
-    cluster = superblock.s_log_cluster_size - superblock.s_log_block_size
-    check(0 <= cluster <= 16, "s_log_cluster_size", "from the block size to 65536 blocks")
-    most = 8 * block << cluster
-    check(0 < superblock.s_blocks_per_group <= most, "s_blocks_per_group", f"1 to {most}")
-    check(0 < superblock.s_inodes_per_group <= 8 * block, "s_inodes_per_group", f"1 to {8 * block}")
-    check(superblock.s_first_data_block <= 1, "s_first_data_block", "0 or 1")
-    inode = superblock.s_inode_size if superblock.s_rev_level else 128
-    check(128 <= inode <= block and not inode & (inode - 1), "s_inode_size", f"a power of two from 128 to {block}")
-    wide = bool(superblock.s_feature_incompat & _INCOMPAT["64bit"])
-    descriptor = superblock.s_desc_size if wide else 32
-    check(descriptor in (32, 64, 128, 256, 512, 1024), "s_desc_size", "a power of two from 32 to 1024")
-    blocks = superblock.s_blocks_count_lo | (superblock.s_blocks_count_hi << 32 if wide else 0)
-    check(blocks > superblock.s_first_data_block, "s_blocks_count_lo", "more than one block")
-    seeded = superblock.s_feature_incompat & _INCOMPAT["csum_seed"]
-    return Shape(
-        block=block,
-        blocks=blocks,
-        groups=-(-(blocks - superblock.s_first_data_block) // superblock.s_blocks_per_group),
-        descriptor=descriptor,
-        seed=superblock.s_checksum_seed if seeded else crc32c_raw(0xFFFFFFFF, superblock.s_uuid.bytes),
-        checksums=bool(superblock.s_feature_ro_compat & _RO_COMPAT["metadata_csum"]),
-        superblock=superblock,
-    )
-
-
 def _superblock_findings(shape: Shape, device_size: int, where: str) -> Iterator[Finding]:
     superblock = shape.superblock
     if shape.checksums and crc32c_raw(0xFFFFFFFF, superblock.encode()[:-4]) != superblock.s_checksum:
-        yield _damage(where, "the superblock does not match its checksum")
+        yield told.damaged(where, "the superblock does not match its checksum")
     if shape.blocks * shape.block > device_size:
-        yield Finding(
-            "filesystem-past-end", "error", where,
-            f"the filesystem says it has {shape.blocks * shape.block} bytes, but it lies on {device_size}",
-            "do not mount it; the partition or the image was made smaller, or was cut short in a copy",
-        )  # fmt: skip
+        yield told.past_end(where, shape.blocks * shape.block, device_size)
     if superblock.s_state & _ERRORS_SEEN:
-        yield _damage(where, "the guest's kernel has recorded errors in it")
+        yield told.damaged(where, "the guest's kernel has recorded errors in it")
     if superblock.s_feature_incompat & NEEDS_RECOVERY:
-        yield Finding(
-            "filesystem-needs-recovery", "warning", where,
-            "the filesystem is in use or was not unmounted cleanly",
-            "shut the guest down cleanly, or mount and unmount it once",
-        )  # fmt: skip
+        yield told.in_use(where)
 
 
 def _descriptor_findings(device: BlockDevice, shape: Shape, where: str) -> Iterator[Finding]:
@@ -176,41 +98,12 @@ def _descriptor_findings(device: BlockDevice, shape: Shape, where: str) -> Itera
         table = np.frombuffer(data, dtype=GroupDescriptor.dtype())
         wrong += int((descriptor_checksums(table, shape.seed, first) != table["bg_checksum"]).sum())
     if wrong:
-        yield _damage(where, f"{wrong} of {shape.groups} group descriptors do not match their checksums")
-
-
-def descriptor_pieces(device: BlockDevice, shape: Shape) -> Iterator[tuple[int, bytes]]:
-    """Yield the first group and the bytes of pieces of the descriptor table, joined to about 1 MiB each."""
-    first, data = 0, bytearray()
-    for group, offset, count in _descriptor_places(shape):
-        data += device.read(offset, count * shape.descriptor)
-        if len(data) >= _CHUNK:
-            yield first, bytes(data)
-            first, data = group + count, bytearray()
-    if data:
-        yield first, bytes(data)
-
-
-def _descriptor_places(shape: Shape) -> Iterator[tuple[int, int, int]]:
-    """Yield the first group, byte offset and number of each run of group descriptors in their first copy."""
-    superblock, groups = shape.superblock, min(shape.groups, MOST_DESCRIPTORS)
-    blocks = -(-groups // shape.per_block)
-    together = min(superblock.s_first_meta_bg, blocks) if shape.incompat("meta_bg") else blocks
-    step = max(_CHUNK // shape.block, 1)
-    for index in range(0, together, step):
-        group, count = index * shape.per_block, min(step, together - index) * shape.per_block
-        start = (superblock.s_first_data_block + 1 + index) * shape.block
-        yield group, start, min(count, groups - group)
-    copies = set(copies_of(shape))
-    for index in range(together, blocks):
-        group = index * shape.per_block
-        first = superblock.s_first_data_block + group * superblock.s_blocks_per_group
-        yield group, (first + (group == 0 or group in copies)) * shape.block, min(shape.per_block, groups - group)
+        yield told.damaged(where, f"{wrong} of {shape.groups} group descriptors do not match their checksums")
 
 
 def _root(device: BlockDevice, shape: Shape) -> Inode:
     """Return the root's inode."""
-    _, start, _ = next(_descriptor_places(shape))
+    _, start, _ = next(descriptor_places(shape))
     descriptor = GroupDescriptor.decode(device.read(start, shape.descriptor).ljust(DESCRIPTOR_SIZE, b"\0"))
     table = descriptor.bg_inode_table_lo | (descriptor.bg_inode_table_hi << 32 if shape.incompat("64bit") else 0)
     size = shape.superblock.s_inode_size if shape.superblock.s_rev_level else 128
@@ -224,11 +117,6 @@ def _root(device: BlockDevice, shape: Shape) -> Inode:
         if inode_checksum(shape.seed, _ROOT, root) != (root.i_checksum_hi << 16 | root.i_checksum_lo):
             raise ImageError("the root's inode does not match its checksum")
     return root
-
-
-def copies_of(shape: Shape) -> tuple[int, ...]:
-    """Return the groups with a superblock copy; without sparse_super that is every group, which few still have."""
-    return backup_groups(shape.groups) if shape.ro_compat("sparse_super") else ()
 
 
 def _overhead(shape: Shape) -> int:
@@ -258,10 +146,9 @@ def _meta_tables(shape: Shape, supers: int, descriptor_blocks: int) -> int:
     return supers + early * (together + shape.superblock.s_reserved_gdt_blocks) + 3 * whole + min(part, 2)
 
 
-def _wide(superblock: Superblock, name: str) -> int:
-    high = getattr(superblock, name + "_hi") if superblock.s_feature_incompat & _INCOMPAT["64bit"] else 0
+def _wide(superblock: Superblock, name: str, *, wide: bool) -> int:
     low: int = getattr(superblock, name + "_lo")
-    return low | int(high) << 32
+    return low | int(getattr(superblock, name + "_hi")) << 32 if wide else low
 
 
 def _kind(shape: Shape) -> str:
@@ -281,13 +168,3 @@ def _features(superblock: Superblock) -> tuple[str, ...]:
         bits = [1 << bit for bit in range(32) if word >> bit & 1]
         names += [table.get(bit, f"{kind}:0x{bit:x}") for bit in bits]
     return tuple(names)
-
-
-def _damage(where: str, what: str) -> Finding:
-    return Finding(
-        "filesystem-damaged",
-        "error",
-        where,
-        what,
-        "copy the data off, or have the guest repair it, before relying on it",
-    )

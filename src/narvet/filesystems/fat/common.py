@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
 from narvet.filesystems.contract import Options, Usual, ownerless_options
-from narvet.findings import Finding
 
 FIRST_CLUSTER = 2
 _CHUNK = 1 << 20
@@ -45,28 +44,6 @@ def serial(uuid: UUID) -> int:
 def serial_text(number: int) -> str:
     """Return a serial number as guests write it, but in small letters."""
     return f"{number >> 16:04x}-{number & 0xFFFF:04x}"
-
-
-def damaged(where: str, message: str) -> Finding:
-    """Return the finding of a structure that does not fit."""
-    remedy = "copy the data off, or have the guest repair it, before relying on it"
-    return Finding("filesystem-damaged", "error", where, message, remedy)
-
-
-def past_end(where: str, size: int, there: int) -> Finding:
-    """Return the finding of a filesystem larger than what it lies on."""
-    return Finding(
-        "filesystem-past-end", "error", where, f"the filesystem says it has {size} bytes, but it lies on {there}",
-        "do not mount it; the partition or the image was made smaller, or was cut short in a copy",
-    )  # fmt: skip
-
-
-def in_use(where: str) -> Finding:
-    """Return the finding of a filesystem marked as not cleanly unmounted."""
-    return Finding(
-        "filesystem-needs-recovery", "warning", where, "the filesystem is in use or was not unmounted cleanly",
-        "shut the guest down cleanly, or have it check the filesystem",
-    )  # fmt: skip
 
 
 def pieces(device: BlockDevice, start: int, length: int) -> Iterator[tuple[int, bytes]]:

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice, Extent
+from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
@@ -203,7 +204,7 @@ class Exfat(Portable):
         known_as, size = serial_text(boot.volume_serial_number), boot.volume_length * sector
         needed = boot.cluster_heap_offset * sector + boot.cluster_count * cluster
         if max(size, needed) > device.size:
-            found = (common.past_end(where, max(size, needed), device.size),)
+            found = (told.past_end(where, max(size, needed), device.size),)
             return FilesystemFacts("exfat", known_as, "", size, 0, 0, cluster, findings=found)
         findings = list(_boot_findings(device, boot, where))
         label, used, said = _inside(device, boot, where, deep=deep)
@@ -349,11 +350,11 @@ def _boot_findings(device: BlockDevice, boot: BootSector, where: str) -> Iterato
         region = device.read(start * sector, BOOT_SECTORS * sector)
         kept, body = region[-sector:], region[:-sector]
         if checksum(body, _UNSUMMED).to_bytes(4, "little") * (sector // 4) != kept:
-            yield common.damaged(where, f"the {name}boot region does not match its checksum")
+            yield told.damaged(where, f"the {name}boot region does not match its checksum")
     if boot.volume_flags & _DIRTY:
-        yield common.in_use(where)
+        yield told.in_use(where)
     if boot.volume_flags & _FAILED:
-        yield common.damaged(where, "a guest has recorded failures of the medium in it")
+        yield told.damaged(where, "a guest has recorded failures of the medium in it")
 
 
 def _place(boot: BootSector, first_cluster: int, length: int) -> int | None:
@@ -403,10 +404,10 @@ def _inside(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) ->
             upcase = UpcaseEntry.decode(data)
     place = _bitmap_place(device, boot)
     if place is None:
-        return label, 0, [common.damaged(where, "the root names no allocation bitmap that fits the volume")]
+        return label, 0, [told.damaged(where, "the root names no allocation bitmap that fits the volume")]
     used = sum(int(bits.sum()) for _, bits in _bitmap(device, boot, place))
     faults = [*_upcase_faults(device, boot, upcase), *_chain_faults(device, boot, place)] if deep else []
-    return label, used, [common.damaged(where, fault) for fault in faults]
+    return label, used, [told.damaged(where, fault) for fault in faults]
 
 
 def _chain_faults(device: BlockDevice, boot: BootSector, bitmap: int) -> Iterator[str]:

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice, Extent
+from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
@@ -207,7 +208,7 @@ class Fat32(Portable):
         size, heap = boot.tot_sec32 * sector, _heap(boot)
         known_as, label = serial_text(boot.vol_id), boot.vol_lab.decode("latin-1").rstrip()
         if size > device.size or heap > size:
-            found = (common.past_end(where, max(size, heap), device.size),)
+            found = (told.past_end(where, max(size, heap), device.size),)
             return FilesystemFacts("fat32", known_as, label, size, 0, 0, cluster, findings=found)
         clusters = _clusters(boot)
         findings = list(_findings(device, boot, where, deep=deep))
@@ -341,22 +342,22 @@ def _findings(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) 
     """Compare the copies, the FS information and the chains."""
     sector, count = boot.byts_per_sec, _clusters(boot) + FIRST_CLUSTER
     if count < LEAST_CLUSTERS + FIRST_CLUSTER:
-        yield common.damaged(where, f"it has {count - FIRST_CLUSTER} clusters, too few for FAT32")
+        yield told.damaged(where, f"it has {count - FIRST_CLUSTER} clusters, too few for FAT32")
         return
     start = boot.rsvd_sec_cnt * sector
     state = int.from_bytes(device.read(start + 4, 4), "little")
     if boot.reserved1 & 1 or not state & _CLEAN:
-        yield common.in_use(where)
+        yield told.in_use(where)
     if boot.bk_boot_sec >= boot.rsvd_sec_cnt or boot.fs_info >= boot.rsvd_sec_cnt:
-        yield common.damaged(where, "its copy of the boot sector or its FS information leaves the reserved sectors")
+        yield told.damaged(where, "its copy of the boot sector or its FS information leaves the reserved sectors")
     elif boot.bk_boot_sec:
         copy = BootSector.decode(device.read(boot.bk_boot_sec * sector, BootSector.size))
         if copy.but(reserved1=boot.reserved1) != boot:
-            yield common.damaged(where, "the boot sector and its copy differ")
+            yield told.damaged(where, "the boot sector and its copy differ")
     if boot.fs_info and boot.fs_info < boot.rsvd_sec_cnt:
         info = FsInfo.decode(device.read(boot.fs_info * sector, FsInfo.size))
         if (info.lead_sig, info.struc_sig, info.trail_sig) != (0x41615252, 0x61417272, 0xAA550000):
-            yield common.damaged(where, "the FS information sector is not sound")
+            yield told.damaged(where, "the FS information sector is not sound")
     if deep:
         yield from _table_findings(device, boot, count, where)
 
@@ -364,16 +365,16 @@ def _findings(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) 
 def _table_findings(device: BlockDevice, boot: BootSector, count: int, where: str) -> Iterator[Finding]:
     start = boot.rsvd_sec_cnt * boot.byts_per_sec
     if boot.num_fats == 2 and _tables_differ(device, start, boot.fat_sz32 * boot.byts_per_sec):
-        yield common.damaged(where, "the two file allocation tables differ")
+        yield told.damaged(where, "the two file allocation tables differ")
     table = common.whole_table(device, start, count, MASK)
     if not len(table):
         return
     if table[0] & 0xFF != boot.media:
-        yield common.damaged(where, "the file allocation table does not start as one")
+        yield told.damaged(where, "the file allocation table does not start as one")
     for fault in common.chain_faults(table, count - 1, BAD):
-        yield common.damaged(where, fault)
+        yield told.damaged(where, fault)
     if table[min(boot.root_clus, count - 1)] == 0:
-        yield common.damaged(where, "the root lies in a cluster marked as free")
+        yield told.damaged(where, "the root lies in a cluster marked as free")
 
 
 def _tables_differ(device: BlockDevice, start: int, length: int) -> bool:

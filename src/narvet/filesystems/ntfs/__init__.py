@@ -17,6 +17,7 @@ class Ntfs(InFolder):
     """The filesystem behind `filesystem = "ntfs"`."""
 
     folder = __name__
+    maps = "maps"
     name = "ntfs"
     mount_type = "ntfs3"
     check_pass = 0

@@ -16,8 +16,17 @@ from narvet.block.contract import BlockDevice
 from narvet.errors import ImageError
 from narvet.filesystems.ntfs import records as r
 from narvet.filesystems.ntfs.links import RECORD_BITS, listed_points, records_of
-from narvet.filesystems.ntfs.parse import Found, Volume, attributes, content, index_entries, one_of, unprotected
-from narvet.filesystems.ntfs.read import joined, system_file, used_runs
+from narvet.filesystems.ntfs.maps import joined, used_runs
+from narvet.filesystems.ntfs.parse import (
+    Found,
+    Volume,
+    attributes,
+    content,
+    index_entries,
+    one_of,
+    system_file,
+    unprotected,
+)
 from narvet.filesystems.ntfs.security import MIRROR, descriptor_hash
 
 MOST_RECORDS = 1 << 16

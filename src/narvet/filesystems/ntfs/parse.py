@@ -169,6 +169,16 @@ def one_of(found: list[Found], kind: int, name: str, where: str) -> Found:
     raise ImageError(f"{where} lacks its attribute 0x{kind:x} {name}".rstrip())
 
 
+def system_file(volume: Volume, number: int) -> list[Found]:
+    """Return the attributes of one of the first files, which lie at the start of the master file table."""
+    where = f"record {number}"
+    data = volume.device.read(volume.boot.mft_lcn * volume.cluster + number * volume.record, volume.record)
+    data = unprotected(data, b"FILE", where)
+    if not r.FileRecord.decode(data).flags & r.IN_USE:
+        raise ImageError(f"{where} is not in use")
+    return list(attributes(volume, data, where))
+
+
 def content(volume: Volume, found: Found, most: int) -> BlockDevice:
     """Return what an attribute holds, as a device of at most `most` bytes."""
     if found.value is not None:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice, Extent
 from narvet.errors import ImageError
+from narvet.filesystems import told
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.filesystems.xfs import records as r
 from narvet.filesystems.xfs.geometry import INODES_PER_CHUNK, SET_ASIDE, SMALLEST_GROUP, Used, hidden_of, kept_back
@@ -80,31 +81,26 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
     superblock = r.Superblock.decode(device.read(0, 512))
     uuid, label = str(superblock.sb_uuid), superblock.sb_fname.split(b"\0")[0].decode("utf-8", "replace")
     if superblock.sb_versionnum & 0xF != r.VERSION:
-        told = f"it is XFS of version {superblock.sb_versionnum & 0xF}, of which only id and label are read"
-        said = Finding("filesystem-not-checked", "note", where, told)
+        old = f"it is XFS of version {superblock.sb_versionnum & 0xF}, of which only id and label are read"
+        said = Finding("filesystem-not-checked", "note", where, old)
         size = superblock.sb_dblocks * superblock.sb_blocksize
         return FilesystemFacts("xfs", uuid, label, size, 0, 0, superblock.sb_blocksize, findings=(said,))
     found: list[Finding] = []
     try:
         shape = _shape(superblock)
         if shape.size > device.size:
-            raise _PastEndError(f"the filesystem says it has {shape.size} bytes, but it lies on {device.size}")
+            found = [told.past_end(where, shape.size, device.size)]
+            return FilesystemFacts("xfs", uuid, label, shape.size, 0, 0, shape.block, findings=tuple(found))
         found += _state(device, shape, where)
         free = _free(device, shape)
         if superblock.sb_agcount > MOST_GROUPS:
-            told = (
-                f"it has {superblock.sb_agcount} groups; the first {MOST_GROUPS} are checked, and free space is a guess"
-            )
-            found.append(Finding("filesystem-not-checked", "note", where, told))
+            cut = f"it has {superblock.sb_agcount} groups; the first {MOST_GROUPS} are checked, free space is a guess"
+            found.append(Finding("filesystem-not-checked", "note", where, cut))
         if deep and not any(finding.level != "note" for finding in found):
-            found += [_damage(where, fault) for fault in _faults(device, shape)]
+            found += [told.damaged(where, fault) for fault in _faults(device, shape)]
         root = _root(device, shape)
-    except _PastEndError as error:
-        remedy = "do not mount it; the partition or the image was made smaller, or was cut short in a copy"
-        past = Finding("filesystem-past-end", "error", where, str(error), remedy)
-        return FilesystemFacts("xfs", uuid, label, 0, 0, 0, superblock.sb_blocksize, findings=(past,))
     except ImageError as error:
-        found.append(_damage(where, str(error)))
+        found.append(told.damaged(where, str(error)))
         return FilesystemFacts("xfs", uuid, label, 0, 0, 0, superblock.sb_blocksize, findings=tuple(found))
     return FilesystemFacts(
         kind="xfs",
@@ -130,10 +126,6 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
         runs = records_of(device, group, BY_BLOCK, header.agf_roots[0], header.agf_levels[0])
         for start, count in zip(runs["ar_startblock"].tolist(), runs["ar_blockcount"].tolist(), strict=True):
             yield Extent(group.start + start * shape.block, count * shape.block)
-
-
-class _PastEndError(ImageError):
-    """The filesystem is larger than its device."""
 
 
 def _shape(superblock: r.Superblock) -> _Shape:
@@ -165,17 +157,13 @@ def _shape(superblock: r.Superblock) -> _Shape:
 def _state(device: BlockDevice, shape: _Shape, where: str) -> Iterator[Finding]:
     superblock = shape.superblock
     if not sound(device.read(0, superblock.sb_sectsize), r.Superblock, "sb_crc"):
-        yield _damage(where, "the superblock does not match its checksum")
+        yield told.damaged(where, "the superblock does not match its checksum")
     if superblock.sb_features_incompat & r.NEEDS_REPAIR:
-        yield _damage(where, "it is marked as in need of repair")
+        yield told.damaged(where, "it is marked as in need of repair")
     number, first = shape.log
     start = shape.group(number).start + first * shape.block
     if superblock.sb_logstart and not is_clean(device, start, superblock.sb_logblocks * shape.block):
-        yield Finding(
-            "filesystem-needs-recovery", "warning", where,
-            "the filesystem is in use or was not unmounted cleanly",
-            "shut the guest down cleanly, or mount and unmount it once",
-        )  # fmt: skip
+        yield told.in_use(where)
 
 
 def _header(device: BlockDevice, shape: _Shape, group: Group, sector: int, record: Any, prefix: str) -> Any:
@@ -352,8 +340,3 @@ def _features(superblock: r.Superblock) -> tuple[str, ...]:
         bits = [1 << bit for bit in range(32) if word >> bit & 1]
         names += [table.get(bit, f"{kind}:0x{bit:x}") for bit in bits]
     return tuple(names)
-
-
-def _damage(where: str, what: str) -> Finding:
-    remedy = "copy the data off, or have the guest repair it, before relying on it"
-    return Finding("filesystem-damaged", "error", where, what, remedy)
