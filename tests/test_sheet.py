@@ -31,7 +31,7 @@ PART = DISK + "[[disk.a.partition]]\n"
         (PART + "[[disk.a.partition]]", "more than one partition takes the rest"),
         (PART + 'size = "5 GiB"\nusable = "1 GB"', "line 12: disk.a.partition 1: give size or usable, not both"),
         (PART + 'size = "120%"', "more than the whole"),
-        (PART + 'at = "srv/x"', "line 13: disk.a.partition 1.at: a mount point is a path that starts with /"),
+        (PART + 'at = "srv/x"', "line 13: disk.a.partition 1.at: a mount point is a path, such as"),
         (PART + 'at = "/"', "the guest's own root"),
         (PART + 'at = "/srv/../etc"', "no . or .."),
         (PART + 'owner = "a:b:c"', "an owner is a user, or user:group"),

@@ -8,7 +8,11 @@ from typing import Any
 from uuid import UUID
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from narvet.guests.registry import parse_registry_text, registry_text
+from narvet.layout.facts import RegistryValue
 from narvet.sids import WELL_KNOWN, name_of, sid_bytes, sid_of, sid_text
 from narvet.units import GIB, KIB, MIB, TIB, show_as_windows
 from tests.program import disk, facts, make_sheet, rules, run
@@ -262,3 +266,18 @@ def test_a_disk_without_a_sheet(tmp_path: Path) -> None:
     run("make", str(tmp_path / "b.vhdx"), "--size", "2 GiB", "--runs", "windows", "--filesystem", "ntfs", status=0)
     parts = facts("survey", str(tmp_path / "b.vhdx"))[0]["partitions"]
     assert [part["type"] for part in parts] == [ASIDE, BASIC] and parts[1]["filesystem"]["kind"] == "ntfs"
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.lists(
+        st.tuples(st.text('abÄ\\"=?{}: ', min_size=1, max_size=20), st.binary(min_size=1, max_size=30)), max_size=9
+    )
+)
+def test_registry_texts_are_read_back_as_written(rows: list[tuple[str, bytes]]) -> None:
+    values = tuple(RegistryValue(name, data) for name, data in rows)
+    text = registry_text(values)
+    assert parse_registry_text(text) == values
+    for place in range(0, len(text), 7):
+        cut = parse_registry_text(text[:place])
+        assert cut is None or cut == values[: len(cut)]

@@ -200,10 +200,10 @@ def test_reclaims_what_was_deleted(tmp_path: Path, name: str) -> None:
 
 
 def test_the_example(tmp_path: Path) -> None:
-    """Every partition of the example, at its offset, shows what the review says and holds a load."""
+    """Every partition of the example's Linux guests, at its offset, shows what the review says and holds a load."""
     run("demo", "larkmoor", status=0, cwd=tmp_path)
     review = facts("review", "larkmoor/sheet.toml", cwd=tmp_path)
-    for disk in review["disks"]:
+    for disk in (disk for disk in review["disks"] if disk["runs"] == "linux"):
         image = as_raw(tmp_path / disk["path"], tmp_path / "copy")
         for part in disk["partitions"]:
             with quiet_log(), mounted(image, tmp_path, part["start"], part["size"]) as place:

@@ -21,7 +21,7 @@ from narvet.units import show_bytes
 HEAD = "Windows Registry Editor Version 5.00"
 KEY = "[HKEY_LOCAL_MACHINE\\SYSTEM\\MountedDevices]"
 LARGEST = 16 << 20
-_VALUE = re.compile(r'"((?:[^"\\]|\\.)*)"=hex:((?:[0-9a-f]{2},?)*)')
+_VALUE = re.compile(r'"((?:[^"\\]|\\.)*)"=hex:([0-9a-f]{2}(?:,[0-9a-f]{2})*)')
 
 
 def value_line(value: RegistryValue) -> str:
@@ -49,11 +49,12 @@ def registry_text(values: Iterable[RegistryValue]) -> bytes:
 def parse_registry_text(data: bytes) -> tuple[RegistryValue, ...] | None:
     """Return the values of a file that Narvet wrote; None if it is anything else."""
     try:
-        lines = [line for line in data.decode("utf-16").splitlines() if line]
+        text = data.decode("utf-16")
     except UnicodeDecodeError:
         return None
+    lines = [line for line in text.split("\r\n") if line]
     matches = [_VALUE.fullmatch(line) for line in lines[2:]]
-    if lines[:2] != [HEAD, KEY] or None in matches:
+    if lines[:2] != [HEAD, KEY] or None in matches or not text.endswith("\r\n"):
         return None
     return tuple(
         RegistryValue(re.sub(r"\\(.)", r"\1", match[1]), bytes.fromhex(match[2].replace(",", "")))

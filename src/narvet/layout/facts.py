@@ -34,7 +34,10 @@ class PartitionFound:
 
 @dataclass(frozen=True)
 class Survey:
-    """What is found on an image or device, whoever made it; `sector` is 0 where nothing tells it."""
+    """What is found on an image or device, whoever made it.
+
+    `sector` is 0 where nothing tells it, `block`, the unit a thin image grows by, where there is none.
+    """
 
     path: str
     format: str
@@ -47,6 +50,7 @@ class Survey:
     table_id: str
     partitions: tuple[PartitionFound, ...]
     findings: tuple[Finding, ...]
+    block: int = 0
 
 
 @dataclass(frozen=True)

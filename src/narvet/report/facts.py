@@ -54,6 +54,7 @@ def survey_facts(found: Survey) -> dict[str, Any]:
         "space": found.space,
         "size": found.size,
         "sector": found.sector or None,
+        "block": found.block or None,
         "allocated": found.allocated,
         "base": found.base,
         "table": found.table,

@@ -261,6 +261,8 @@ def surveys(found: Sequence[Survey], marks: Marks) -> RenderableType:
 
 def _survey(found: Survey, marks: Marks) -> RenderableType:
     head = Text.assemble((found.path, "name"), f"  {show_both(found.size)}, {found.format}, {found.space}")
+    if found.block:
+        head.append(f" in blocks of {show_binary(found.block)}")
     head.append(f"; {show_binary(found.allocated)} stored")
     if found.base is not None:
         head.append(f"; a child of {found.base}")

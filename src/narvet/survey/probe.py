@@ -90,6 +90,7 @@ def _survey(
         table_id=str(table.id) if table else "",
         partitions=partitions,
         findings=(*findings, *inside),
+        block=image.block,
     )
 
 

@@ -171,7 +171,8 @@ def footprint(geometry: Geometry) -> int:
     indexes = sum(geometry.index_blocks.values()) * INDEX_BLOCK
     rights = 2 * (security.stream_size(geometry.options) - security.MIRROR)
     fixed = 2 * BOOT_SIZE + UPCASE_SIZE + 3 * 4 * KIB + rights + indexes
-    return geometry.log_size + geometry.table_size + fixed + 4 * geometry.record + 64 * KIB
+    mirror = min(geometry.mirror_size, geometry.table_size)
+    return geometry.log_size + geometry.table_size + mirror + fixed + 64 * KIB
 
 
 def breakpoints(options: Options) -> tuple[int, ...]:
