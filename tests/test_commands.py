@@ -94,6 +94,7 @@ def test_help_shows_an_example_for_every_command() -> None:
         "branch",
         "fold",
         "reclaim",
+        "picture",
         "explain",
         "entries",
     ):

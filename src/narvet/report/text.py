@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 from rich.console import Group, RenderableType
@@ -17,12 +16,12 @@ from narvet.guests.fstab import fstab_line
 from narvet.guests.registry import value_meaning
 from narvet.layout.compare import Difference
 from narvet.layout.facts import PartitionFound, Survey
-from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout, Piece
+from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
+from narvet.report.cores import Band, band_found, bands_of, printable
+from narvet.report.cores import name_of as name_of_part
 from narvet.report.terminal import Marks
 from narvet.rules import Rule
 from narvet.sids import name_of
-from narvet.tables import table_format
-from narvet.tables.contract import attribute_names
 from narvet.units import show_as_windows, show_binary, show_both, show_bytes, show_decimal
 from narvet.work.steps import Step
 
@@ -33,16 +32,6 @@ MOST_LISTED = 200
 """With more disks than this a review adds them up guest by guest, and leaves their entries to `narvet entries`."""
 
 
-@dataclass(frozen=True)
-class CoreRow:
-    """A run of a disk as a row of its core: where it starts, how long it is, what it is made of, what to say of it."""
-
-    start: int
-    size: int
-    made_of: Literal["filesystem", "table", "unused"]
-    text: Text
-
-
 def grid(*columns: Literal["left", "right"]) -> Table:
     """Return a table without lines whose columns are aligned as said."""
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
@@ -51,16 +40,15 @@ def grid(*columns: Literal["left", "right"]) -> Table:
     return table
 
 
-def core(rows: Iterable[CoreRow], marks: Marks) -> RenderableType:
+def core(bands: Iterable[Band], marks: Marks) -> RenderableType:
     """Return a disk as a core sample: depth on the left, the material, then length and what lies there."""
     table = grid("right", "left", "right", "left")
-    for row in rows:
-        table.add_row(
-            show_bytes(row.start),
-            Text(getattr(marks, row.made_of), row.made_of),
-            show_binary(row.size),
-            row.text,
-        )
+    for band in bands:
+        text = Text.assemble((f"{band.name}  ", "name"), band.told) if band.name else Text(band.told, "dim")
+        if band.place:
+            text.append(f" {marks.arrow} {band.place}")
+        material = Text(getattr(marks, band.made_of), band.made_of)
+        table.add_row(show_bytes(band.start), material, show_binary(band.size), text)
     return table
 
 
@@ -139,28 +127,12 @@ def _core(disk: LaidDisk, name: str, place: str, marks: Marks) -> RenderableType
         (name, "name"),
         f"  {show_both(disk.size)}, {disk.format}, {disk.space}; {disk.table_name}, sectors of {disk.sector} B",
     )
-    by_number = {part.number: part for part in disk.partitions}
-    rows = [_row(piece, by_number, marks) for piece in disk.pieces]
     shown = [_shows(part) for part in disk.partitions if part.shows]
-    return Group(head, Text(place, "dim"), Padding(core(rows, marks), (1, 0, 0, 2)), *shown)
+    return Group(head, Text(place, "dim"), Padding(core(bands_of(disk), marks), (1, 0, 0, 2)), *shown)
 
 
 def _state(disk: LaidDisk) -> str:
     return f"to make, {show_binary(disk.stores_now)} at first" if disk.state == "to make" else disk.state
-
-
-def _row(piece: Piece, parts: dict[int, LaidPartition], marks: Marks) -> CoreRow:
-    if piece.partition is None:
-        made_of: Literal["table", "unused"] = "unused" if piece.what == "unused" else "table"
-        return CoreRow(piece.start, piece.size, made_of, Text(piece.what, "dim"))
-    part = parts[piece.partition]
-    if not part.index and part.type:
-        return CoreRow(piece.start, piece.size, "table", Text("set aside for Windows itself", "dim"))
-    text = Text.assemble((part.label, "name"), f"  {part.filesystem or 'no filesystem'}")
-    if part.at:
-        text.append(f" {marks.arrow} {part.at}  {part.owner}{'' if part.volume else f' {part.mode:04o}'}")
-        text.append("".join(f", {name} {right}" for name, right in part.access))
-    return CoreRow(piece.start, piece.size, "filesystem" if part.filesystem else "unused", text)
 
 
 def _shows(part: LaidPartition) -> RenderableType:
@@ -267,7 +239,7 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
     if found.base is not None:
         head.append(f"; a child of {found.base}")
     table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
-    rows = [_found(part, found.table) for part in found.partitions]
+    rows = [band_found(part, found.table) for part in found.partitions]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
     known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
     details = [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _links(known, marks)]
@@ -275,23 +247,13 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
     return Group(head, Text(table, "dim"), *inside, *details)
 
 
-def _found(part: PartitionFound, table: str) -> CoreRow:
-    start, size = part.place.start, part.place.size
-    if table != "none" and part.place.type and part.place.type == table_format(table).aside:
-        return CoreRow(start, size, "table", Text("set aside for Windows itself", "dim"))
-    text = Text.assemble((_name(part), "name"), f"  {part.filesystem.kind if part.filesystem else 'nothing known'}")
-    flags = attribute_names(table_format(table).attributes, part.place.attributes) if table != "none" else ()
-    text.append("".join(f", {flag}" for flag in flags))
-    return CoreRow(start, size, "filesystem" if part.filesystem else "unused", text)
-
-
 def _links(known: Sequence[tuple[PartitionFound, FilesystemFacts]], marks: Marks) -> list[str]:
     """Return the folders that lead to other volumes, a line each."""
-    return [f"{_name(part)}: {path} {marks.arrow} {target}" for part, inside in known for path, target in inside.links]
-
-
-def _name(part: PartitionFound) -> str:
-    return part.place.label or (part.filesystem.label if part.filesystem else "") or str(part.place.number)
+    return [
+        f"{name_of_part(part)}: {printable(path)} {marks.arrow} {printable(target)}"
+        for part, inside in known
+        for path, target in inside.links
+    ]
 
 
 def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> RenderableType:
@@ -300,7 +262,7 @@ def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> Rendera
     for part, inside in known:
         owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
         owner = owner or name_of(inside.rights.partition("D:")[0].removeprefix("O:"))
-        table.add_row(Text(_name(part), "name"), inside.uuid, show_binary(inside.free), owner)
+        table.add_row(Text(name_of_part(part), "name"), inside.uuid, show_binary(inside.free), owner)
     return table
 
 

@@ -1,0 +1,96 @@
+"""Pictures: everything of a layout stands in them, once, in order and legible; made whole or not at all."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import xml.etree.ElementTree as ET
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+from narvet.units import show_bytes
+from tests.program import PROGRAM, disk, facts, make_sheet, run
+
+TEXT = "{http://www.w3.org/2000/svg}text"
+
+
+def texts(path: Path) -> list[tuple[str, float, float]]:
+    """Return the texts of an SVG with where they stand."""
+    found = []
+    for element in ET.parse(path).iter(TEXT):  # noqa: S314 (our own)
+        words, place = "".join(element.itertext()).strip(), element.get("transform", "")
+        x, y = (
+            re.findall(r"translate\(([-\d.]+) ([-\d.]+)\)", place)[0]
+            if "translate" in place
+            else (element.get("x"), element.get("y"))
+        )
+        found.append((words, float(x or 0), float(y or 0)))
+    return found
+
+
+def test_the_example_drawn(example: Path, tmp_path: Path) -> None:
+    """Every disk, offset, partition and store; offsets below one another and apart; the same sheet, the same bytes."""
+    sheet = str(example / "sheet.toml")
+    for name in ("a.svg", "b.svg", "c.png"):
+        assert "7 disks drawn" in run("picture", sheet, "--to", str(tmp_path / name), status=0).stdout
+    assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
+    assert (tmp_path / "c.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
+    there = texts(tmp_path / "a.svg")
+    words = [text for text, _, _ in there]
+    for one in facts("review", sheet)["disks"]:
+        assert one["name"] in words
+        for part in one["partitions"]:
+            assert show_bytes(part["start"]) in words
+            named = f"{part['label']}  {part['filesystem']}" if part["filesystem"] else "set aside for Windows itself"
+            assert any(text.endswith(named) for text in words), part
+    assert {"vault", "annex", "stores", "71.44 GiB too much"} <= set(words)
+    depths = [y for text, _, y in there if re.fullmatch(r"[\d ]+ B", text)]
+    assert len(depths) > 7 * 4 and min(abs(later - sooner) for sooner, later in pairwise(depths)) > 7  # points
+
+
+def test_images_drawn_with_whatever_they_say(tmp_path: Path) -> None:
+    """Labels that a typesetter or a terminal would obey are only shown."""
+    sheet = make_sheet(tmp_path, disk("a", 'size = "64 MiB"\ntable = "mbr"', 'filesystem = "ntfs"\nlabel = "$x^2$ <b> 種"'))
+    run("write", str(sheet), status=0)
+    image = tmp_path / "shelf" / "a.raw"
+    data = bytearray(image.read_bytes())
+    name = "$x^2$ <b> 種".encode("utf-16-le")
+    for place in [found.start() for found in re.finditer(re.escape(name), data)]:
+        data[place + 8 : place + 10] = b"\x1b\x00"
+    (tmp_path / "odd.raw").write_bytes(data)
+    done = run("picture", str(image), str(tmp_path / "odd.raw"), "--to", str(tmp_path / "p.svg"), status=0)
+    assert done.stderr == ""
+    words = [text for text, _, _ in texts(tmp_path / "p.svg")]
+    assert any("$x^2$ <b> 種  ntfs" in text for text in words) and any(
+        "$x^2\N{REPLACEMENT CHARACTER}" in text for text in words
+    )
+    assert "\x1b" not in run("survey", str(tmp_path / "odd.raw"), status=0).stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["--to", "a.gif"], "ends in .png or .svg"),
+        (["--to", "there.png"], "is there already"),
+        (["nothing", "--to", "a.png"], 'there is no disk "nothing"'),
+        (["--to", "no/such/folder.png"], "No such file"),
+    ],
+)
+def test_what_cannot_be_drawn(tmp_path: Path, words: list[str], told: str) -> None:
+    make_sheet(tmp_path, disk("a"))
+    (tmp_path / "there.png").write_bytes(b"mine")
+    done = subprocess.run(
+        [PROGRAM, "picture", "sheet.toml", *words], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert done.returncode in (2, 3) and told in done.stderr and "Traceback" not in done.stderr
+    assert (tmp_path / "there.png").read_bytes() == b"mine"
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["root", "sheet.toml", "shelf", "there.png"]
+
+
+def test_many_disks_are_named(tmp_path: Path) -> None:
+    sheet = make_sheet(tmp_path, "".join(disk(f"d{n}") for n in range(61)), guest='slots = ["scsi 0-99"]')
+    assert "61 disks are too many" in run("picture", str(sheet), status=2).stderr
+    assert "2 disks drawn" in run("picture", str(sheet), "d3", "d60", status=0).stdout
+    assert (tmp_path / "sheet.png").exists()
