@@ -85,6 +85,7 @@ def test_output_fits_80_columns_and_needs_no_unicode(example: Path) -> None:
 def test_help_shows_an_example_for_every_command() -> None:
     for name in (
         "demo",
+        "draft",
         "review",
         "write",
         "survey",

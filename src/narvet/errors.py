@@ -5,7 +5,11 @@ A message is one or two short sentences: what is wrong, where, and what to do.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from difflib import get_close_matches
 from typing import ClassVar
+
+_MOST_LISTED = 60  # keys and names in a message
 
 
 class NarvetError(Exception):
@@ -42,3 +46,12 @@ class BugError(NarvetError):
     """Narvet broke a promise to itself; nothing the person asking did is wrong."""
 
     status = 3
+
+
+def nearest(asked: str, known: Iterable[str]) -> str:
+    """Return the end of a message about a word that is not known: the nearest known one, or, of few, all of them."""
+    words = list(known)
+    near = get_close_matches(asked, words, n=1, cutoff=0.6)
+    if near:
+        return f'; the nearest is "{near[0]}"'
+    return f"; it has {', '.join(words)}" if 0 < len(words) <= _MOST_LISTED else ""

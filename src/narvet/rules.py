@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from difflib import get_close_matches
 from typing import NamedTuple
 
 _HEAD = """# The findings
@@ -263,12 +262,6 @@ RULES: dict[str, Rule] = {
         "Keep the disk in a store of the guest's zone.",
     ),
 }
-
-
-def nearest(asked: str) -> str:
-    """Return a hint at the rule nearest to one that there is none of, empty if none is near."""
-    near = get_close_matches(asked, RULES, n=1)
-    return f'; the nearest is "{near[0]}"' if near else ""
 
 
 def table() -> str:

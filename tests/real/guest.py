@@ -32,7 +32,7 @@ MODULES = (
     "ntfs3",
 )
 PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
-SECONDS = 600
+SECONDS = 900
 
 INIT = """#!/bin/busybox sh
 /bin/busybox mkdir -p /proc /sys /dev /etc /mnt /tmp

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from narvet.cli.common import AS_JSON, print_json, print_text
-from narvet.errors import RequestError
+from narvet.errors import RequestError, nearest
 
 
 @click.command("explain")
@@ -16,11 +16,11 @@ def command(rules: tuple[str, ...], as_json: bool) -> None:
 
     Example: narvet explain store-overpromised
     """
-    from narvet.rules import RULES, nearest
+    from narvet.rules import RULES
 
     for rule in rules:
         if rule not in RULES:
-            raise RequestError(f'there is no rule "{rule}"{nearest(rule)}; narvet explain lists them all')
+            raise RequestError(f'there is no rule "{rule}"{nearest(rule, RULES)}')
     told = {rule: RULES[rule] for rule in rules or RULES}
     if as_json:
         print_json([{"rule": rule, **text._asdict()} for rule, text in told.items()])

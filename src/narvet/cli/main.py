@@ -13,6 +13,7 @@ from narvet.errors import BugError, NarvetError, RefusedError
 
 _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
+    "draft": "start a sheet, or add disks to one",
     "review": "work a sheet out and show everything that would be made",
     "write": "make what a sheet asks for",
     "make": "make one disk without a sheet",

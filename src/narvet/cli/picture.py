@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from narvet.cli.common import AS_JSON, print_json
 from narvet.errors import RequestError
 
 if TYPE_CHECKING:
@@ -20,8 +21,9 @@ if TYPE_CHECKING:
 @click.option(
     "--to", "target", type=click.Path(path_type=Path), help="The picture, .png or .svg; beside SOURCE if left out."
 )
+@AS_JSON
 @click.option("--replace", is_flag=True, help="Draw over a file that is there already.")
-def command(source: Path, names: tuple[str, ...], target: Path | None, replace: bool) -> None:
+def command(source: Path, names: tuple[str, ...], target: Path | None, replace: bool, as_json: bool) -> None:
     """Draw SOURCE, a sheet or an image: each disk as a core sample, each store with what it holds and has promised.
 
     NAMES are the disks of a sheet to be drawn, or further images.
@@ -43,6 +45,9 @@ def command(source: Path, names: tuple[str, ...], target: Path | None, replace: 
         most = picture.MOST_CORES
         raise RequestError(f"{source}: {len(cores)} disks are too many for one picture; name up to {most} of them")
     picture.draw(title, cores, stores, target)
+    if as_json:
+        print_json({"path": str(target), "disks": [core.name for core in cores]})
+        return
     click.echo(f"{target}: {len(cores)} {'disk' if len(cores) == 1 else 'disks'} drawn.")
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import tomllib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -11,7 +10,7 @@ from uuid import uuid4
 
 from pydantic import BaseModel, ValidationError
 
-from narvet.errors import RequestError
+from narvet.errors import RequestError, nearest
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
 from narvet.sheet.model import Sheet
 
@@ -29,10 +28,16 @@ def read_sheet(path: Path) -> Sheet:
         RequestError: there is no such sheet, or it is not a valid one; one line for each thing that is wrong.
         OSError: the system does not let it be read.
     """
-    return parse_sheet(_content(path), str(path))
+    return parse_sheet(text_of(path), str(path))
 
 
-def _content(path: Path) -> str:
+def text_of(path: Path) -> str:
+    """Return the text of the sheet at `path`.
+
+    Raises:
+        RequestError: there is none, or it is no text of a sheet's size.
+        OSError: the system does not let it be read.
+    """
     try:
         with path.open("rb") as file:
             data = file.read(LARGEST_SHEET + 1)
@@ -60,15 +65,24 @@ def parse_sheet(text: str, name: str) -> Sheet:
 
 def sheet_of(content: dict[str, Any], name: str, text: str = "") -> Sheet:
     """Return the sheet with such a content; errors name it, and the line of `text` where there is one."""
+    sheet, faults = _validated(content)
+    if sheet is None or faults:
+        raise _refusal(name, text, faults)
+    return sheet
+
+
+def faults_in(content: dict[str, Any]) -> list[tuple[KeyPath, str]]:
+    """Return what is wrong with the content of a sheet: the path of a key, and a message that names it."""
+    return _validated(content)[1]
+
+
+def _validated(content: dict[str, Any]) -> tuple[Sheet | None, list[tuple[KeyPath, str]]]:
     try:
         sheet = Sheet.model_validate(content)
     except ValidationError as error:
         faults = error.errors(include_url=False, include_context=False)
-        raise _refusal(name, text, [(_path(fault), _words(_path(fault), fault)) for fault in faults]) from None
-    strays = list(_strays(sheet))
-    if strays:
-        raise _refusal(name, text, strays)
-    return sheet
+        return None, [(_path(fault), _words(_path(fault), fault)) for fault in faults]
+    return sheet, list(_strays(sheet))
 
 
 def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
@@ -77,7 +91,7 @@ def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
         for kind, asked, known in (("guest", disk.guest, sheet.guest), ("store", disk.store, sheet.store)):
             if asked not in known:
                 path = ("disk", name, kind)
-                yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{_nearest(asked, list(known))}'
+                yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{nearest(asked, list(known))}'
 
 
 def _refusal(name: str, text: str, faults: Iterable[tuple[KeyPath, str]]) -> RequestError:
@@ -98,7 +112,7 @@ def _words(path: KeyPath, fault: ErrorDetails) -> str:
     kind, shown = fault["type"], _show(path)
     if kind == "extra_forbidden":
         table, key = path[:-1], str(path[-1])
-        return f'{_show(table) or "the sheet"} has no key "{key}"{_nearest(key, _known_keys(table))}'
+        return f'{_show(table) or "the sheet"} has no key "{key}"{nearest(key, _known_keys(table))}'
     if kind == "missing" and path == ("identity",):
         return f'identity is missing; ids are derived from it: put in identity = "{uuid4()}"'
     if kind == "missing":
@@ -117,14 +131,6 @@ def _show(path: KeyPath) -> str:
     for part in path:
         text += f" {part + 1}" if isinstance(part, int) else f".{part}"
     return text.removeprefix(".")
-
-
-def _nearest(asked: str, known: list[str]) -> str:
-    """Return a hint at the known word nearest to one that is not known."""
-    near = difflib.get_close_matches(asked, known, n=1, cutoff=0.6)
-    if near:
-        return f'; the nearest is "{near[0]}"'
-    return f"; it has {', '.join(known)}" if known else ""
 
 
 def _known_keys(path: KeyPath) -> list[str]:

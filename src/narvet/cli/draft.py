@@ -1,0 +1,116 @@
+"""`narvet draft`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from uuid import uuid4
+
+import click
+
+from narvet.cli.common import AS_JSON, print_json
+from narvet.errors import RequestError
+
+if TYPE_CHECKING:
+    from narvet.sheet.draft import Request
+
+_OPTIONS = (
+    ("disk", "Name of the new disk; otherwise its label's, or its guest's."),
+    ("guest", "Guest that will use it."),
+    ("store", "Store that keeps it."),
+    ("size", "Size of the disk, with a unit."),
+    ("usable", "Instead of a size: what the guest must be able to fill."),
+    ("filesystem", "Of its partition; otherwise the guest's system settles it."),
+    ("at", "Mount point, or letter."),
+    ("owner", "Whom the filesystem's root belongs to."),
+    ("for", "What it is used for: general, database, logs, media."),
+    ("label", "Of partition and filesystem."),
+    ("format", "Of the image."),
+    ("space", "thin or full."),
+    ("runs", "What a guest that is new to the sheet runs: linux or windows."),
+    ("root", "Root of a guest that is new to the sheet."),
+    ("store-path", "Folder of a store that is new to the sheet; otherwise stores/NAME."),
+)
+
+
+def _asked(command: Any) -> Any:
+    for name, told in reversed(_OPTIONS):
+        command = click.option(f"--{name}", name.replace("-", "_") + "_", help=told)(command)
+    return command
+
+
+@click.command("draft")
+@click.argument("sheet", type=click.Path(path_type=Path, readable=False))
+@_asked
+@click.option("--from", "table", type=click.Path(path_type=Path), help="A table of requests, CSV or XLSX, a row each.")
+@click.option("--title", default="", help="Of a new sheet.")
+@AS_JSON
+def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes: str | None) -> None:
+    """Start SHEET, or add disks to it: from options, from a table of requests, or from answers to questions.
+
+    The columns of a table are the keys of a disk and of its partition, and guest, store, runs, root, store_path. Rows
+    that name the same disk are its partitions. What the sheet holds already stays as it is.
+
+    Example: narvet draft sheet.toml --guest coldroom --store vault --size "40 GiB" --at /srv/spare
+    """
+    from narvet.sheet.draft import Request
+    from narvet.work.apply import at_work_on
+    from narvet.work.requests import draft, read_requests
+
+    keys = {key.rstrip("_"): text for key, text in wishes.items() if text is not None}
+    if table is not None and keys:
+        raise RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
+    with at_work_on(sheet):
+        if table is not None:
+            requests = read_requests(table)
+        elif keys:
+            requests = [Request("the call", keys)]
+        elif sys.stdin.isatty():
+            requests = [_questions(sheet)]
+        else:
+            requests = []
+        made = draft(sheet, requests, title, uuid4())
+    if as_json:
+        print_json({"stores": made.stores, "guests": made.guests, "disks": made.disks})
+        return
+    for kind, names in (("store", made.stores), ("guest", made.guests), ("disk", made.disks)):
+        if names:
+            click.echo(f"{kind if len(names) == 1 else f'{kind}s'} added: {', '.join(names)}")
+    click.echo(f"See what comes of it: narvet review {sheet}")
+
+
+def _questions(sheet: Path) -> Request:
+    """Ask for a disk on the terminal; an empty answer leaves a key out."""
+    from narvet.sheet.draft import Request
+    from narvet.sheet.read import read_sheet
+
+    known = read_sheet(sheet) if sheet.exists() else None
+    keys: dict[str, str] = {}
+
+    def ask(key: str, question: str, choices: tuple[str, ...] = (), default: str = "") -> str:
+        hint = f" ({', '.join(choices)})" if choices else ""
+        answer = str(click.prompt(f"{question}{hint}", default=default, show_default=bool(default), err=True)).strip()
+        if answer:
+            keys[key] = answer
+        return answer
+
+    guests, stores = (tuple(known.guest), tuple(known.store)) if known else ((), ())
+    guest = ask("guest", "Guest that will use the disk", guests, guests[0] if guests else "")
+    if guest not in guests:
+        if ask("runs", "What it runs", ("linux", "windows"), "linux") == "linux":
+            ask("root", "Folder with its root, if there is one")
+        runs = keys["runs"]
+    else:
+        runs = known.guest[guest].runs if known else "linux"
+    store = ask("store", "Store that keeps it", stores, stores[0] if stores else "")
+    if store not in stores:
+        ask("store_path", "Folder of that store", default=f"stores/{store}")
+    if not ask("usable", 'What people must be able to fill, such as "100 GB"; empty to give the size of the disk'):
+        ask("size", 'Size of the disk, such as "120 GiB"')
+    ask("filesystem", "Filesystem", ("ext4", "xfs", "swap") if runs == "linux" else ("ntfs", "exfat", "fat32"))
+    ask("at", 'Mount point, such as "/srv/trials"' if runs == "linux" else 'Letter, such as "T:"')
+    ask("owner", "Owner")
+    ask("for", "Used for", ("general", "database", "logs", "media"), "general")
+    ask("label", "Label")
+    return Request("the answers", keys)

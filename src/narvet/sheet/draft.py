@@ -1,0 +1,187 @@
+"""Requests put into a sheet: new tables written at its end, every byte before them kept. Pure.
+
+A request is a flat row of keys as a table of requests has them: a disk's keys, those of its one partition, and what
+a guest or store that the sheet does not have yet needs. Rows that name the same disk are its partitions, in order.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+import tomlkit
+
+from narvet.errors import RequestError, nearest
+from narvet.sheet.lines import KeyPath
+from narvet.sheet.read import faults_in
+
+OF_STORE = {"store_path": "path", "store_room": "room"}
+OF_GUEST = ("runs", "root", "version")
+OF_DISK = ("format", "space", "slot", "table", "sector", "align", "pieces", "packed", "set_aside", "copy_of", "base")
+SIZES = ("size", "usable")
+"""Of the disk if it has one partition, else of each partition."""
+
+OF_PARTITION = (
+    "label", "filesystem", "for", "at", "owner", "mode", "needed", "options", "attributes", "block", "inode_each",
+    "journal", "reserved",
+)  # fmt: skip
+KEYS = ("disk", "guest", "store", *SIZES, *OF_PARTITION, *OF_DISK, *OF_GUEST, *OF_STORE)
+_LISTS, _WHOLE, _YES_OR_NO = ("options", "attributes"), ("sector",), ("needed", "packed")
+_WORDS = {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}
+_MOST_MESSAGES = 12
+
+
+@dataclass(frozen=True)
+class Request:
+    """One row: where errors say it is, and its keys with their texts, empty ones left out."""
+
+    where: str
+    keys: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Drafted:
+    """The text of a sheet with requests put in, and the names of the disks, guests and stores that are new."""
+
+    text: str
+    disks: tuple[str, ...]
+    guests: tuple[str, ...]
+    stores: tuple[str, ...]
+
+
+def new_sheet(title: str, identity: UUID) -> str:
+    """Return the head of a new sheet."""
+    titled = f"title    = {_value(title)}\n" if title else ""
+    return f'sheet    = 1\n{titled}identity = "{identity}"\n'
+
+
+def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
+    """Return the text of a valid sheet with requests put in; `name` is what errors call the sheet.
+
+    Raises:
+        RequestError: a request cannot be put in; a line for each thing that is wrong.
+    """
+    content: dict[str, Any] = tomllib.loads(text)
+    known = {kind: set(content.get(kind, {})) for kind in ("store", "guest", "disk")}
+    grouped = _grouped(requests, known["disk"])
+    tables: list[str] = []
+    added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
+    sources: dict[KeyPath, Request] = {}
+
+    def add(kind: str, table: str, keys: Mapping[str, Any], source: Request) -> None:
+        added[kind].append(table)
+        content.setdefault(kind, {})[table] = dict(keys)
+        sources[kind, table] = source
+        tables.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key != "partition"}))
+        for number, part in enumerate(keys.get("partition", ())):
+            tables.append(_table(f"[[{kind}.{_key(table)}.partition]]", part))
+            sources[kind, table, "partition", number] = source
+
+    for disk, rows in grouped.items():
+        first = rows[0]
+        for row in rows:
+            store, guest = row.keys.get("store", ""), row.keys.get("guest", "")
+            if store and store not in (*known["store"], *added["store"]):
+                path = {"path": f"stores/{store}"}
+                asked = {key: row.keys[column] for column, key in OF_STORE.items() if column in row.keys}
+                add("store", store, path | asked, row)
+            if guest and guest not in (*known["guest"], *added["guest"]):
+                add("guest", guest, _typed(row, OF_GUEST), row)
+        add("disk", disk, _disk(rows), first)
+        for number, row in enumerate(rows):
+            sources["disk", disk, "partition", number] = row
+    _refuse(content, sources, name)
+    end = "" if text.endswith("\n") or not text else "\n"
+    return Drafted(
+        text + end + "".join(f"\n{table}" for table in tables),
+        tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]),
+    )  # fmt: skip
+
+
+def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Request]]:
+    """Return the rows of each disk; one without a name is named after its label or its guest."""
+    found: dict[str, list[Request]] = {}
+    messages = []
+    for request in requests:
+        strange = [key for key in request.keys if key not in KEYS]
+        messages += [f'{request.where}: there is no key "{key}"{nearest(key, KEYS)}' for key in strange]
+        name = request.keys.get("disk") or _free_name(request, {*known, *found})
+        if name in known:
+            messages.append(f'{request.where}: disk "{name}" is in the sheet already; give the new one another name')
+        found.setdefault(name, []).append(request)
+    if messages:
+        raise _too_many(messages)
+    return found
+
+
+def _free_name(request: Request, taken: set[str]) -> str:
+    stem = request.keys.get("label") or request.keys.get("guest") or "disk"
+    stem = "".join(sign if sign.isascii() and (sign.isalnum() or sign in "_.-") else "-" for sign in stem).strip("-._")
+    stem = (stem or "disk")[:48].lower()
+    return next(name for name in (stem, *(f"{stem}-{number}" for number in range(2, 1 << 20))) if name not in taken)
+
+
+def _disk(rows: Sequence[Request]) -> dict[str, Any]:
+    """Return the keys of a disk, its partitions under "partition"."""
+    whole: dict[str, Any] = {key: rows[0].keys[key] for key in ("guest", "store") if key in rows[0].keys}
+    if len(rows) == 1:
+        whole |= _typed(rows[0], SIZES)
+    for row in rows:
+        whole |= _typed(row, OF_DISK)
+    brought = "copy_of" in whole or "base" in whole
+    parts = [_typed(row, (*(SIZES if len(rows) > 1 else ()), *OF_PARTITION)) for row in rows]
+    return whole if brought and not any(parts) else {**whole, "partition": parts}
+
+
+def _typed(row: Request, keys: Iterable[str]) -> dict[str, Any]:
+    """Return some keys of a row with their values as a sheet has them."""
+    found: dict[str, Any] = {}
+    for key in keys:
+        text = row.keys.get(key)
+        if text is None:
+            continue
+        if key in _LISTS:
+            found[key] = text.replace(",", " ").split()
+        elif key in _WHOLE:
+            found[key] = int(text) if text.isdigit() else text
+        elif key in _YES_OR_NO:
+            found[key] = _WORDS.get(text.lower(), text)
+        else:
+            found[key] = text
+    return found
+
+
+def _refuse(content: dict[str, Any], sources: Mapping[KeyPath, Request], name: str) -> None:
+    """Raise an error for what is wrong with a sheet's new content, each thing at the row it comes from."""
+    messages = []
+    for path, told in faults_in(content):
+        source = next((sources[path[:size]] for size in range(len(path), 0, -1) if path[:size] in sources), None)
+        messages.append(f"{source.where if source else name}: {told}")
+    if messages:
+        raise _too_many(messages)
+
+
+def _too_many(messages: list[str]) -> RequestError:
+    """Return the error of many messages, the first of them in full."""
+    if len(messages) > _MOST_MESSAGES:
+        messages = [*messages[:_MOST_MESSAGES], f"and {len(messages) - _MOST_MESSAGES} more"]
+    return RequestError("\n".join(messages))
+
+
+def _table(header: str, keys: Mapping[str, Any]) -> str:
+    """Return a table as text, its values in one column."""
+    width = max(map(len, keys), default=0)
+    return "".join([f"{header}\n", *(f"{key:{width}} = {_value(value)}\n" for key, value in keys.items())])
+
+
+def _value(value: Any) -> str:
+    return str(tomlkit.item(value).as_string())
+
+
+def _key(name: str) -> str:
+    """Return a name as a key of a table."""
+    plain = name.isascii() and name.replace("-", "").replace("_", "").isalnum()
+    return name if plain else _value(name)

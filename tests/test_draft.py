@@ -1,0 +1,185 @@
+"""Sheets started and added to: from options, tables and answers; what was there stays to the byte."""
+
+from __future__ import annotations
+
+import os
+import pty
+import subprocess
+import time
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from narvet.errors import RequestError
+from narvet.sheet.draft import Request, drafted, new_sheet
+from narvet.sheet.read import parse_sheet
+from tests.program import IDENTITY, PROGRAM, disk, facts, make_sheet, rules, run
+
+HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
+
+
+def content(path: Path) -> Any:
+    return tomllib.loads(path.read_text())
+
+
+def test_a_sheet_is_started_and_added_to(tmp_path: Path) -> None:
+    """The first call makes it, later ones add to its end; comments, spaces and order of what is there stay."""
+    sheet = tmp_path / "s.toml"
+    words = ("--guest", "coldroom", "--store", "vault", "--size", "40 MiB")
+    run("draft", str(sheet), *words, "--title", 'Spring "intake"', "--at", "/srv/a", "--store-path", ".", status=0)
+    assert content(sheet)["title"] == 'Spring "intake"' and content(sheet)["store"] == {"vault": {"path": "."}}
+    sheet.write_text(sheet.read_text() + "# kept  \n\n  # so is this")
+    before = sheet.read_bytes()
+    done = run("draft", str(sheet), *words, "--filesystem", "swap", "--label", "Spare One", status=0)
+    assert sheet.read_bytes().startswith(before) and "disk added: spare-one" in done.stdout
+    assert "is there already; change its title" in run("draft", str(sheet), "--title", "x", status=2).stderr
+    assert rules(facts("review", str(sheet))) == []
+    run("write", str(sheet), status=0)
+    assert facts("confirm", str(sheet))["agrees"]
+    assert set(content(sheet)["disk"]) == {"coldroom", "spare-one"}
+
+
+TABLE = [
+    ["Disk", "guest", "runs", "store", "size", "usable", "filesystem", "at", "owner", "needed", "options", "sector"],
+    ["readings", "coldroom", "", "vault", "50 MiB", "", "xfs", "/srv/r", "1200:1200", "yes", "noatime, nodev", "4096"],
+    ["readings", "coldroom", "", "vault", "", "30 MB", "", "/srv/s", "", "", "", ""],
+    ["", "", "", "", "", "", "", "", "", "", "", ""],
+    ["", "imaging", "windows", "annex", "80 MiB", "", "", "P:", "Users", "", "", ""],
+]
+
+
+@pytest.mark.parametrize("kind", ["comma.csv", "semicolon.csv", "table.xlsx"])
+def test_a_table_of_requests(tmp_path: Path, kind: str) -> None:
+    """Rows with the same disk are its partitions; guests and stores come with the first row that needs them."""
+    table, sheet = tmp_path / kind, tmp_path / "s.toml"
+    if kind.endswith("xlsx"):
+        pd.DataFrame(TABLE).to_excel(table, header=False, index=False)
+    else:
+        sign = "," if kind.startswith("comma") else ";"
+        lines = (sign.join(f'"{cell}"' if "," in cell else cell for cell in row) for row in TABLE)
+        table.write_text("\ufeff" + "\n".join(lines) + "\n")
+    told = facts("draft", str(sheet), "--from", str(table))
+    assert told == {"stores": ["vault", "annex"], "guests": ["coldroom", "imaging"], "disks": ["readings", "imaging"]}
+    made = content(sheet)
+    assert made["guest"] == {"coldroom": {}, "imaging": {"runs": "windows"}}
+    assert made["store"] == {"vault": {"path": "stores/vault"}, "annex": {"path": "stores/annex"}}
+    assert made["disk"]["imaging"] == {
+        "guest": "imaging", "store": "annex", "size": "80 MiB", "partition": [{"at": "P:", "owner": "Users"}],
+    }  # fmt: skip
+    first, second = made["disk"]["readings"]["partition"]
+    assert made["disk"]["readings"]["sector"] == 4096 and second == {"usable": "30 MB", "at": "/srv/s"}
+    assert first == {
+        "size": "50 MiB", "filesystem": "xfs", "at": "/srv/r", "owner": "1200:1200", "needed": True,
+        "options": ["noatime", "nodev"],
+    }  # fmt: skip
+    for store in ("vault", "annex"):
+        (tmp_path / "stores" / store).mkdir(parents=True)
+    assert rules(facts("review", str(sheet))) == []
+
+
+@pytest.mark.parametrize(
+    ("rows", "told"),
+    [
+        ("disk,guest,store,filesytem\na,g,shelf,ext4", 'row 2: there is no key "filesytem"; the nearest is "filesystem"'),
+        ("disk,guest,store,size\nb,seedling,shelf,50", 'row 2: disk.b.size: "50" has no unit'),
+        ("disk,guest,store,size\nb,seedling,shelf,1 GiB\na,seedling,shelf,1 GiB\n,,shelf,1 GiB", 'row 3: disk "a" is in the sheet already'),
+        ("guest,store,size,at\nseedling,shelf,1 GiB,srv", "row 2: disk.seedling.partition 1.at: a mount point is a path"),
+        ("store,size\nshelf,1 GiB", "row 2: disk.disk.guest is missing"),
+        ("disk,guest,store,size\nb,seedling,shelf,1 GiB\nb,seedling,shelf,1 TB\nb,seedling,shelf,rest\nb,seedling,shelf,", "more than one partition takes the rest"),
+        ("guest,guest\na,b", 'two columns are called "guest'),
+        ("guest,runs,store,size\nnew,beos,shelf,1 GiB", "row 2: guest.new.runs is 'beos'"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_row_is_told_and_nothing_written(tmp_path: Path, rows: str, told: str) -> None:
+    sheet = make_sheet(tmp_path, disk("a"))
+    before = sheet.read_bytes()
+    (tmp_path / "r.csv").write_text(rows + "\n")
+    done = run("draft", str(sheet), "--from", str(tmp_path / "r.csv"), status=2)
+    assert told in done.stderr and sheet.read_bytes() == before
+
+
+def test_tables_that_are_none_and_sheets_that_cannot_be_added_to(tmp_path: Path) -> None:
+    sheet = make_sheet(tmp_path, disk("a"))
+    for name, data in (("a.xlsx", b"PK\x03\x04 not really"), ("b.csv", b"\xff\xfe\x00\x01"), ("c.csv", b"")):
+        (tmp_path / name).write_bytes(data)
+        assert "not a table of requests" in run("draft", str(sheet), "--from", str(tmp_path / name), status=2).stderr
+    assert "no such file" in run("draft", str(sheet), "--from", str(tmp_path / "none.csv"), status=2).stderr
+    assert "not both" in run("draft", str(sheet), "--from", "a.csv", "--guest", "b", status=2).stderr
+    sheet.write_text(sheet.read_text() + "[disk.a\n")
+    before = sheet.read_bytes()
+    assert "not valid TOML" in run("draft", str(sheet), "--guest", "b", status=2).stderr
+    assert sheet.read_bytes() == before
+
+
+def test_answers_to_questions(tmp_path: Path) -> None:
+    """On a terminal, without options, it asks; what is known is offered."""
+    sheet = tmp_path / "s.toml"
+    answers = [
+        "germination",
+        "linux",
+        "",
+        "vault",
+        ".",
+        "",
+        "1 GiB",
+        "xfs",
+        "/srv/trials",
+        "1200",
+        "database",
+        "trials",
+    ]
+    main, worker = pty.openpty()
+    process = subprocess.Popen(
+        [PROGRAM, "draft", str(sheet)], stdin=worker, stdout=worker, stderr=worker, start_new_session=True
+    )
+    os.close(worker)
+    shown = b""
+    for answer in answers:
+        while not shown.endswith(b": "):
+            shown += os.read(main, 1024)
+        os.write(main, f"{answer}\n".encode())
+        shown = b""
+    while process.poll() is None:
+        time.sleep(0.05)
+    os.close(main)
+    assert process.returncode == 0
+    assert content(sheet)["disk"] == {
+        "trials": {
+            "guest": "germination", "store": "vault", "size": "1 GiB",
+            "partition": [
+                {"label": "trials", "filesystem": "xfs", "for": "database", "at": "/srv/trials", "owner": "1200"}
+            ],
+        }
+    }  # fmt: skip
+    assert run("draft", str(tmp_path / "empty.toml"), stdin=subprocess.DEVNULL, status=0)
+    assert set(content(tmp_path / "empty.toml")) == {"sheet", "identity"}
+
+
+def test_ten_thousand_requests(tmp_path: Path) -> None:
+    rows = "".join(f"d{n},g{n % 50},shelf,{n % 9 + 1} GiB,/srv/d{n}\n" for n in range(10000))
+    (tmp_path / "r.csv").write_text(f"disk,guest,store,size,at\n{rows}")
+    start = time.monotonic()
+    run("draft", str(tmp_path / "s.toml"), "--from", str(tmp_path / "r.csv"), status=0)
+    assert time.monotonic() - start < 60 and len(content(tmp_path / "s.toml")["disk"]) == 10000
+
+
+@given(
+    st.dictionaries(
+        st.sampled_from(["label", "guest", "store", "disk", "at", "size"]), st.text(min_size=1, max_size=30)
+    )
+)
+def test_whatever_is_asked_comes_out_as_it_went_in_or_is_refused(keys: dict[str, str]) -> None:
+    asked = {"guest": "g", "store": "s", "size": "1 GiB", **keys}
+    try:
+        made = drafted(new_sheet("t", parse_sheet(HEAD, "x").identity), [Request("x", asked)], "s.toml")
+    except RequestError:
+        return
+    sheet = parse_sheet(made.text, "s.toml")
+    (form,) = sheet.disk.values()
+    assert (form.guest, form.store) == (asked["guest"], asked["store"])
+    assert form.partition[0].label == asked.get("label")
