@@ -70,7 +70,9 @@ def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
     sheet = make_sheet(tmp_path, disk("a", 'size = "64 MiB"\nformat = "vhdx"', 'size = "20 MiB"', "", 'size = "9 MiB"'))
     run("write", str(sheet), status=0)
     old, new = tmp_path / "shelf" / "a.vhdx", tmp_path / "new.vmdk"
-    run("recast", str(old), str(new), "--size", "3 GiB", "--verify", status=0)
+    assert facts("recast", str(old), str(new), "--size", "3 GiB", "--verify") == {
+        "path": str(new), "format": "vmdk", "space": "thin", "size": 3 << 30, "verified": True,
+    }  # fmt: skip
     before, after = facts("survey", str(old))[0], facts("survey", str(new))[0]
     assert after["size"] == 3 << 30 and after["findings"] == []
     assert [part["id"] for part in after["partitions"]] == [part["id"] for part in before["partitions"]]
@@ -128,8 +130,9 @@ def test_what_would_damage_relatives_is_refused(tmp_path: Path) -> None:
     for new in (child, second):
         run("branch", str(base), str(new), status=0)
     grandchild = tmp_path / "aa.qcow2"
-    run("branch", str(child), str(grandchild), status=0)
-    before = base.read_bytes()
+    told = facts("branch", str(child), str(grandchild))
+    assert told == {"path": str(grandchild), "format": "qcow2", "base": str(child)}
+    before, stamp = base.read_bytes(), base.stat().st_mtime_ns
     assert f"{second} needs this base" in run("fold", str(child), status=2).stderr
     assert "needs this" in run("fold", str(second), status=2).stderr
     grandchild.unlink()
@@ -139,9 +142,12 @@ def test_what_would_damage_relatives_is_refused(tmp_path: Path) -> None:
     assert "it was changed since" in run("fold", str(child), status=3).stderr
     assert "base-changed" in rules(facts("survey", str(child), status=1)[0])
     base.write_bytes(before)
+    os.utime(base, ns=(stamp, stamp))
+    assert facts("fold", str(child)) == {"path": str(base), "folded": str(child)} and not child.exists()
     assert "no base to be folded into" in run("fold", str(base), status=2).stderr
     assert "raw has no children" in run("branch", str(base), str(tmp_path / "x.raw"), status=2).stderr
     assert "needs a vhdx base" in run("branch", str(base), str(tmp_path / "x.vhdx"), status=2).stderr
+    run("branch", str(base), str(child), status=0)
     base.rename(tmp_path / "moved")
     assert "is missing" in facts("survey", str(child), status=1)[0]["findings"][0]["message"]
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from narvet.cli.common import BLOCK, FORMAT
+from narvet.cli.common import AS_JSON, BLOCK, FORMAT, tell
 
 
 @click.command("branch")
@@ -14,7 +14,8 @@ from narvet.cli.common import BLOCK, FORMAT
 @click.argument("child", type=click.Path(path_type=Path, readable=False))
 @FORMAT
 @BLOCK
-def command(base: Path, child: Path, kind: str | None, block: int | None) -> None:
+@AS_JSON
+def command(base: Path, child: Path, kind: str | None, block: int | None, as_json: bool) -> None:
     """Make CHILD, an image that keeps only its differences from BASE. BASE must not change from then on.
 
     Example: narvet branch trials.vhdx trial-run.vhdx
@@ -26,4 +27,5 @@ def command(base: Path, child: Path, kind: str | None, block: int | None) -> Non
     target = format_for(child, kind)
     with new_image(child, target) as partial:
         make_child(base, partial, child, target, block)
-    click.echo(f"{child}: {target.name}, a child of {base}")
+    facts = {"path": str(child), "format": target.name, "base": str(base)}
+    tell(as_json, facts, f"{child}: {target.name}, a child of {base}")

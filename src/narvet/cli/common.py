@@ -48,6 +48,14 @@ def print_json(facts: Any) -> None:
     click.echo(json.dumps(facts, indent=2, ensure_ascii=False))
 
 
+def tell(as_json: bool, facts: Any, sentence: str) -> None:
+    """Print what a command did: facts for programs, or a sentence for people."""
+    if as_json:
+        print_json(facts)
+    else:
+        click.echo(sentence)
+
+
 def print_text(render: Callable[[Any], Any]) -> None:
     """Print what `render` makes for the marks that the terminal can show."""
     from narvet.report.terminal import console, marks

@@ -6,10 +6,13 @@ from pathlib import Path
 
 import click
 
+from narvet.cli.common import AS_JSON, tell
+
 
 @click.command("fold")
 @click.argument("child", type=click.Path(path_type=Path, readable=False))
-def command(child: Path) -> None:
+@AS_JSON
+def command(child: Path, as_json: bool) -> None:
     """Put the differences that CHILD holds into its base, and remove CHILD.
 
     Refused where other children need the base, or where it changed since. If it is interrupted, fold again.
@@ -21,4 +24,4 @@ def command(child: Path) -> None:
 
     with counting(str(child)) as count:
         base = fold(child, count)
-    click.echo(f"{base}: holds what {child} held; {child} is gone")
+    tell(as_json, {"path": str(base), "folded": str(child)}, f"{base}: holds what {child} held; {child} is gone")

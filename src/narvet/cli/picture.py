@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from narvet.cli.common import AS_JSON, print_json
+from narvet.cli.common import AS_JSON, tell
 from narvet.errors import RequestError
 
 if TYPE_CHECKING:
@@ -45,10 +45,8 @@ def command(source: Path, names: tuple[str, ...], target: Path | None, replace: 
         most = picture.MOST_CORES
         raise RequestError(f"{source}: {len(cores)} disks are too many for one picture; name up to {most} of them")
     picture.draw(title, cores, stores, target)
-    if as_json:
-        print_json({"path": str(target), "disks": [core.name for core in cores]})
-        return
-    click.echo(f"{target}: {len(cores)} {'disk' if len(cores) == 1 else 'disks'} drawn.")
+    facts = {"path": str(target), "disks": [core.name for core in cores]}
+    tell(as_json, facts, f"{target}: {len(cores)} {'disk' if len(cores) == 1 else 'disks'} drawn.")
 
 
 def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[LaidStore, ...]]:

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from narvet.cli.common import BLOCK, FORMAT, PACKED, PIECES, SPACE, SizeType
+from narvet.cli.common import AS_JSON, BLOCK, FORMAT, PACKED, PIECES, SPACE, SizeType, tell
 
 
 @click.command("recast")
@@ -20,7 +20,8 @@ from narvet.cli.common import BLOCK, FORMAT, PACKED, PIECES, SPACE, SizeType
 @PACKED
 @click.option("--size", type=SizeType(), help="Make the disk larger; its table's second copy moves to the new end.")
 @click.option("--verify", is_flag=True, help="Read both images afterwards and compare them.")
-def command(image: Path, new: Path, kind: str | None, verify: bool, **wishes: Any) -> None:
+@AS_JSON
+def command(image: Path, new: Path, kind: str | None, verify: bool, as_json: bool, **wishes: Any) -> None:
     """Write the disk of IMAGE to NEW, an image in another format, thin or full, or larger.
 
     Only what holds data is copied. IMAGE stays as it is; a child is written out whole, with what its bases hold.
@@ -39,6 +40,6 @@ def command(image: Path, new: Path, kind: str | None, verify: bool, **wishes: An
         work.recast(image, partial, target, made, count)
         if verify:
             work.verify(image, partial, target, made, count)
-    click.echo(
-        f"{new}: {show_both(made.size)}, {target.name}, {made.space}{'; read back and the same' if verify else ''}"
-    )
+    told = f"{show_both(made.size)}, {target.name}, {made.space}{'; read back and the same' if verify else ''}"
+    done = {"path": str(new), "format": target.name, "space": made.space, "size": made.size, "verified": verify}
+    tell(as_json, done, f"{new}: {told}")

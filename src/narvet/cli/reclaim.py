@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from narvet.cli.common import AS_JSON, print_json
+from narvet.cli.common import AS_JSON, tell
 
 
 @click.command("reclaim")
@@ -25,10 +25,5 @@ def command(image: Path, as_json: bool) -> None:
 
     with counting(str(image)) as count:
         before, after = reclaim(image, count)
-    if as_json:
-        print_json({"path": str(image), "before": before, "after": after})
-    else:
-        told = (
-            f"{show_both(before)} stored before, {show_both(after)} now" if after < before else "nothing to give back"
-        )
-        click.echo(f"{image}: {told}")
+    told = f"{show_both(before)} stored before, {show_both(after)} now" if after < before else "nothing to give back"
+    tell(as_json, {"path": str(image), "before": before, "after": after}, f"{image}: {told}")
