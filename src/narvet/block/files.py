@@ -98,6 +98,52 @@ def held(path: Path) -> Iterator[None]:
         yield
 
 
+@contextmanager
+def at_rest(path: Path, *parts: Path) -> Iterator[None]:
+    """Hold an image, with the further files it is kept in, that nobody may be writing to meanwhile.
+
+    Raises:
+        RefusedError: another Narvet holds it, or any process (a hypervisor, say) or loop device has it open for writing.
+    """
+    with held(path):
+        for file in (path, *parts):
+            who = next(writers(file), None)
+            if who is not None:
+                raise RefusedError(f"{file}: {who} has it open for writing; shut its guest down or detach it first")
+        yield
+
+
+def writers(path: Path) -> Iterator[str]:
+    """Yield who else has a file open for writing, where the system tells (proc(5)): processes and loop devices."""
+    about = path.stat()
+    for process in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):  # it ends meanwhile, or is another user's
+            if process.name != str(os.getpid()) and any(
+                _writes(process, handle, about) for handle in _handles(process)
+            ):
+                yield f"process {process.name} ({(process / 'comm').read_text().strip()})"
+    for backing in Path("/sys/block").glob("loop*/loop/backing_file"):
+        with suppress(OSError):
+            read_only = (backing.parents[1] / "ro").read_text().strip() == "1"
+            if not read_only and os.path.samestat(about, os.stat(backing.read_text().rstrip("\n"))):  # noqa: PTH116
+                yield f"loop device {backing.parents[1].name}"
+
+
+def _handles(process: Path) -> list[str]:
+    return os.listdir(process / "fd")  # noqa: PTH208 (names alone, for thousands of them)
+
+
+def _writes(process: Path, handle: str, about: os.stat_result) -> bool:
+    """Return whether a process has a file open for writing by one of its handles."""
+    try:
+        if not os.path.samestat(about, os.stat(process / "fd" / handle)):  # noqa: PTH116
+            return False
+        flags = (process / "fdinfo" / handle).read_text().partition("flags:")[2].split()[0]
+    except (OSError, IndexError):
+        return False
+    return int(flags, 8) & os.O_ACCMODE != os.O_RDONLY
+
+
 def publish(partial: Path, path: Path) -> None:
     """Give a finished file its real name, which must be free; the name appears at once or not at all.
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
 import numpy as np
 
 from narvet.block.contract import BlockDevice, Extent
-from narvet.block.files import held
+from narvet.block.files import at_rest
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
 from narvet.images.chain import identify, open_image
@@ -92,12 +93,20 @@ def recast(
     The caller gives the image its name (see `making.new_image`). Where the new disk is larger, its table's second copy
     is moved to the new end.
     """
-    with held(source), open_image(source, making.sector) as old, kind.create(partial, making) as new:
+    with _at_rest(source), open_image(source, making.sector) as old, kind.create(partial, making) as new:
         for offset, data in data_runs(old, old.extents()):
             new.write(offset, data)
             on_copied(len(data))
         if making.size > old.size:
             move_table(new, old.size)
+
+
+@contextmanager
+def _at_rest(source: Path) -> Iterator[None]:
+    """Hold an image and its parts, which nobody may be writing to: a copy of what changes meanwhile is torn."""
+    kind, _ = identify(source)
+    with at_rest(source, *kind.parts(source)):
+        yield
 
 
 def move_table(device: BlockDevice, old_size: int) -> None:

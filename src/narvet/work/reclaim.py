@@ -7,7 +7,7 @@ from pathlib import Path
 from uuid import NAMESPACE_URL
 
 from narvet.block.contract import BlockDevice, Extent
-from narvet.block.files import held, partial_name, sync_file, take_place
+from narvet.block.files import at_rest, partial_name, sync_file, take_place
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
 from narvet.images.chain import chain, open_image
@@ -40,7 +40,7 @@ def reclaim(path: Path, on_copied: OnCopied = lambda _: None) -> tuple[int, int]
     sector = facts.sector or 512
     making = Making(facts.size, sector, "thin", known_as, block=facts.block or None, base=base)
     before, partial = stored(path), partial_name(path)
-    with held(path):
+    with at_rest(path):
         partial.unlink(missing_ok=True)
         try:
             with open_image(path, sector) as old, kind.create(partial, making) as new:

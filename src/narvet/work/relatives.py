@@ -9,7 +9,7 @@ from pathlib import Path
 from uuid import NAMESPACE_URL
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import PARTIAL, held, partial_name, replace_content, sync_folder
+from narvet.block.files import PARTIAL, at_rest, partial_name, replace_content, sync_folder
 from narvet.errors import NarvetError, RefusedError, RequestError
 from narvet.identity import derive
 from narvet.images import NAMES, image_format
@@ -26,12 +26,13 @@ def make_child(base: Path, partial: Path, child: Path, kind: ImageFormat, block:
 
     Raises:
         RequestError: the format makes no children, or not of such a base, or has no such blocks.
+        RefusedError: something is writing to the base.
     """
     below, sector = base_of(base, child, kind)
     wish = derive(NAMESPACE_URL, "child", child.name, below.link)
     making = Making(below.size, sector, "thin", wish, block=block, base=below)
     check_fits(kind, making)
-    with kind.create(partial, making):
+    with at_rest(base), kind.create(partial, making):
         pass
 
 
@@ -97,12 +98,12 @@ def fold(child: Path, on_copied: OnCopied = lambda _: None) -> Path:
     if facts.size > below.size:
         raise RequestError(f"{child}: it is larger than its base {base}; recast it instead")
     _check_relatives(child, base)
-    with held(child), held(base):
+    parts = links[0][1].parts(child)
+    with at_rest(child, *parts), at_rest(base, *links[1][1].parts(base)):
         replace_content(mark, json.dumps({"base": str(base), "link": facts.base_link}).encode())
         with open_image(child) as top, open_image(base, facts.sector or 512, writable=True) as bottom:
             _put(top, bottom, on_copied)
             bottom.flush()
-        parts = links[0][1].parts(child)
         for gone in (child, *parts):
             gone.unlink()
         sync_folder(child.parent)
