@@ -103,7 +103,7 @@ def at_rest(path: Path, *parts: Path) -> Iterator[None]:
     """Hold an image, with the further files it is kept in, that nobody may be writing to meanwhile.
 
     Raises:
-        RefusedError: another Narvet holds it, or any process (a hypervisor, say) or loop device has it open for writing.
+        RefusedError: another Narvet holds it, or a process (a hypervisor, say) or loop device has it open for writing.
     """
     with held(path):
         for file in (path, *parts):
