@@ -6,8 +6,10 @@ import hashlib
 import json
 import os
 import random
+import shutil
 import signal
 import subprocess
+import tempfile
 import time
 from pathlib import Path
 
@@ -195,15 +197,16 @@ def test_survey_of_what_is_no_file(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(os.geteuid() == 0 and not Path("/usr/bin/setpriv").exists(), reason="needs a user without rights")
-def test_no_permission(tmp_path: Path) -> None:
+def test_no_permission(request: pytest.FixtureRequest) -> None:
     """A store that cannot be written to is known beforehand; an image that cannot be read ends with status 3."""
-    sheet = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', ""))
-    hidden = tmp_path / "hidden"
+    folder = Path(tempfile.mkdtemp())  # not below a folder that other test runs take for themselves alone
+    request.addfinalizer(lambda: shutil.rmtree(folder))
+    sheet = make_sheet(folder, disk("a", 'size = "8 MiB"', ""))
+    hidden = folder / "hidden"
     hidden.write_bytes(b"x")
     hidden.chmod(0)
-    (tmp_path / "shelf").chmod(0o555)
-    for folder in (tmp_path, *tmp_path.parents[:2]):
-        folder.chmod(0o755)
+    (folder / "shelf").chmod(0o555)
+    folder.chmod(0o755)
     without = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"] if os.geteuid() == 0 else []
     for words, status, message in (
         (["write", str(sheet)], 1, "store-not-writable"),

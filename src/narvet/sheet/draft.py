@@ -7,7 +7,7 @@ a guest or store that the sheet does not have yet needs. Rows that name the same
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
@@ -104,11 +104,11 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
 def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Request]]:
     """Return the rows of each disk; one without a name is named after its label or its guest."""
     found: dict[str, list[Request]] = {}
-    messages = []
+    messages, last = [], dict[str, int]()
     for request in requests:
         strange = [key for key in request.keys if key not in KEYS]
         messages += [f'{request.where}: there is no key "{key}"{nearest(key, KEYS)}' for key in strange]
-        name = request.keys.get("disk") or _free_name(request, {*known, *found})
+        name = request.keys.get("disk") or _free_name(request, lambda name: name in known or name in found, last)
         if name in known:
             messages.append(f'{request.where}: disk "{name}" is in the sheet already; give the new one another name')
         found.setdefault(name, []).append(request)
@@ -117,11 +117,14 @@ def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Req
     return found
 
 
-def _free_name(request: Request, taken: set[str]) -> str:
+def _free_name(request: Request, taken: Callable[[str], bool], last: dict[str, int]) -> str:
+    """Return a name for a disk, with a number where it is taken; `last` remembers the numbers given."""
     stem = request.keys.get("label") or request.keys.get("guest") or "disk"
     stem = "".join(sign if sign.isascii() and (sign.isalnum() or sign in "_.-") else "-" for sign in stem).strip("-._")
     stem = (stem or "disk")[:48].lower()
-    return next(name for name in (stem, *(f"{stem}-{number}" for number in range(2, 1 << 20))) if name not in taken)
+    while taken(name := f"{stem}-{last[stem]}" if stem in last else stem):
+        last[stem] = last.get(stem, 1) + 1
+    return name
 
 
 def _disk(rows: Sequence[Request]) -> dict[str, Any]:
