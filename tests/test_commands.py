@@ -97,6 +97,7 @@ def test_help_shows_an_example_for_every_command() -> None:
         "branch",
         "fold",
         "reclaim",
+        "retire",
         "picture",
         "explain",
         "entries",

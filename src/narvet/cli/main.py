@@ -23,6 +23,7 @@ _COMMANDS = {
     "branch": "make a child that keeps only its differences from a base",
     "fold": "put a child's differences into its base",
     "reclaim": "have a thin image give back what nothing in it uses",
+    "retire": "remove a disk for good: its entries, its image, its place in the sheet",
     "picture": "draw a sheet or an image",
     "explain": "tell what a finding means and the way out",
     "entries": "show or install the entries that make mounts persist",

@@ -38,6 +38,12 @@ def with_entries(content: bytes, entries: Iterable[MountEntry]) -> bytes:
     return content + joint + lines
 
 
+def without_lines(content: bytes, numbers: Iterable[int]) -> bytes:
+    """Return an fstab without some lines, counted from 1; every other byte is kept."""
+    gone = set(numbers)
+    return b"\n".join(line for number, line in enumerate(content.split(b"\n"), 1) if number not in gone)
+
+
 def _unescape(field: bytes) -> str:
     return _ESCAPE.sub(lambda match: bytes([int(match[1], 8) & 0xFF]), field).decode("utf-8", "surrogateescape")
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from narvet.block.files import replace_content, sync_folder
 from narvet.errors import RefusedError
 from narvet.findings import Finding
-from narvet.guests.fstab import parse_fstab, with_entries
+from narvet.guests.fstab import parse_fstab, with_entries, without_lines
 from narvet.layout.facts import MountEntry, MountPointFacts, RootFacts
 from narvet.layout.mounts import missing_entries
 
@@ -148,6 +148,16 @@ def add_entries(path: str, entries: Iterable[MountEntry]) -> tuple[MountEntry, .
     if added:
         replace_content(resolve(root, FSTAB), with_entries(content, added))
     return added
+
+
+def remove_entries(path: str, entries: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
+    """Remove from a root's fstab the entries that mount what `entries` mount; return those that were there."""
+    root, specs = Path(path), {entry.spec for entry in entries}
+    content = read_inside(root, FSTAB) or b""
+    gone = tuple(entry for entry in parse_fstab(content) if entry.spec in specs)
+    if gone:
+        replace_content(resolve(root, FSTAB), without_lines(content, (entry.line for entry in gone)))
+    return gone
 
 
 def make_mount_point(path: str, at: str, uid: int, gid: int, mode: int) -> bool:

@@ -140,6 +140,12 @@ def _in_fstab(where: str, part: LaidPartition, existing: _ByKey) -> Iterator[Fin
         )  # fmt: skip
 
 
+def mounting(disk: LaidDisk, existing: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
+    """Return the existing entries that mount a filesystem of a disk, wherever they mount it."""
+    specs = {_spec(entry_of(part).spec) for part in disk.partitions if part.filesystem and part.uuid}
+    return tuple(entry for entry in existing if _spec(entry.spec) in specs)
+
+
 def missing_entries(wanted: tuple[MountEntry, ...], existing: tuple[MountEntry, ...]) -> tuple[MountEntry, ...]:
     """Return the wanted entries whose filesystem no existing entry mounts."""
     known = {_spec(entry.spec) for entry in existing}

@@ -217,6 +217,11 @@ def written(layout: Layout, done: Sequence[Step]) -> RenderableType:
         return Text("Nothing was written: mend the errors above first.")
     if not done:
         return Text("All is as asked; nothing was changed.")
+    return steps_done(done)
+
+
+def steps_done(done: Sequence[Step]) -> RenderableType:
+    """Return steps that were done, a row each."""
     table = grid("left", "left")
     for step in done:
         table.add_row(Text(step.touches, "name"), step.summary)

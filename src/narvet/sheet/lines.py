@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 KeyPath = tuple[int | str, ...]
@@ -21,6 +21,18 @@ _TRIPLE = re.compile(r'"""|' + "'''")
 def key_lines(text: str) -> dict[KeyPath, int]:
     """Return the line, from 1, of every table header and key: ("disk", "trials", "partition", 0, "size") → 12."""
     lines: dict[KeyPath, int] = {}
+    for number, path, _ in _scanned(text):
+        lines.setdefault(path, number)
+    return lines
+
+
+def headers_of(text: str) -> list[tuple[int, KeyPath]]:
+    """Return the line, from 1, and the table of every header, in order."""
+    return [(number, path) for number, path, is_header in _scanned(text) if is_header]
+
+
+def _scanned(text: str) -> Iterator[tuple[int, KeyPath, bool]]:
+    """Yield line and path of every header and key, and whether it is a header."""
     counts: dict[KeyPath, int] = {}
     table: KeyPath = ()
     inside = ""
@@ -33,10 +45,9 @@ def key_lines(text: str) -> dict[KeyPath, int]:
             if header["open"] == "[[":
                 counts[table] = counts.get(table, -1) + 1
                 table = (*table, counts[table])
-            lines.setdefault(table, number)
+            yield number, table, True
         elif key := _KEY.match(line):
-            lines.setdefault(table + _parts(key["key"]), number)
-    return lines
+            yield number, table + _parts(key["key"]), False
 
 
 def nearest_line(lines: Mapping[KeyPath, int], path: KeyPath) -> int:

@@ -28,7 +28,7 @@ def new_image(path: Path, kind: ImageFormat) -> Iterator[Path]:
     try:
         if partial.exists():
             with held(partial):
-                _clear(partial, kind, published=True)
+                clear(partial, kind, published=True)
         try:
             yield partial
             _publish_all(partial, path, kind)
@@ -36,7 +36,7 @@ def new_image(path: Path, kind: ImageFormat) -> Iterator[Path]:
             raise RefusedError(f"{path}: another Narvet is writing this image; wait until it has finished") from None
         except BaseException:
             if partial.exists():
-                _clear(partial, kind)
+                clear(partial, kind)
             raise
     except OSError as error:
         reason = error.strerror or str(error)
@@ -58,7 +58,7 @@ def _publish_all(partial: Path, path: Path, kind: ImageFormat) -> None:
         raise
 
 
-def _clear(partial: Path, kind: ImageFormat, *, published: bool = False) -> None:
+def clear(partial: Path, kind: ImageFormat, *, published: bool = False) -> None:
     """Remove an unfinished image with its parts; those `published` are Narvet's too, as none was there before them."""
     for part in kind.parts(partial):
         partial_name(part).unlink(missing_ok=True)
