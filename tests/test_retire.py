@@ -55,6 +55,19 @@ def test_all_of_a_disk_goes_and_nothing_else(tmp_path: Path) -> None:
     assert 'there is no disk "b"' in run("retire", str(sheet), "b", "--yes", status=2).stderr
 
 
+def test_a_copy_leaves_the_entries_of_what_it_was_copied_from(tmp_path: Path) -> None:
+    """Both carry the same ids; only the original has entries."""
+    make_root(tmp_path / "root", FSTAB)
+    original = disk("a", 'size = "40 MiB"', 'at = "/srv/a"')
+    run("write", str(make_sheet(tmp_path, original)), status=0)
+    sheet = make_sheet(tmp_path, original + disk("copy", 'copy_of = "shelf/a.raw"'))
+    run("write", str(sheet), status=0)
+    before = (tmp_path / "root" / "etc" / "fstab").read_bytes()
+    run("retire", str(sheet), "copy", "--yes", status=0)
+    assert (tmp_path / "root" / "etc" / "fstab").read_bytes() == before and b"/srv/a" in before
+    assert [path.name for path in (tmp_path / "shelf").iterdir()] == ["a.raw"]
+
+
 def test_a_windows_disk(tmp_path: Path) -> None:
     """Its values leave the registry text; a volume that holds another's mount point stays until that one is retired."""
     disks = disk("p", 'size = "40 MiB"', 'at = "P:"') + disk("f", 'size = "40 MiB"', "at = 'P:\\f'")

@@ -124,7 +124,8 @@ def retirement(sheet: Path, name: str, layout: Layout, facts: Facts) -> tuple[St
     without_disk(text_of(sheet), name, str(sheet))
     todo: list[Step] = []
     root = facts.roots.get(disk.guest)
-    entries = mounting(disk, root.entries) if root and root.path else ()
+    # A copy or child carries the ids of its origin, whose entries are not its own.
+    entries = mounting(disk, root.entries) if root and root.path and disk.origin is None else ()
     if root and root.path and entries:
         todo.append(RemoveEntries(disk.guest, root.path, entries))
     there = facts.registry.get(disk.guest)
