@@ -268,3 +268,14 @@ def test_a_killed_reclaim_leaves_the_old_image_or_the_new(tmp_path: Path) -> Non
     assert 0 < smaller < 30
     reclaim(path)
     assert content(path) == expected and [file.name for file in tmp_path.iterdir()] == [path.name]
+
+
+def test_what_an_image_says_does_not_command_the_terminal(tmp_path: Path) -> None:
+    base, child = tmp_path / "bases.qcow2", tmp_path / "child.qcow2"
+    with image_format("qcow2").create(base, Making(MIB)):
+        pass
+    run("branch", str(base), str(child), status=0)
+    child.write_bytes(child.read_bytes().replace(b"bases.qcow2", b"\x1b[2Jx.qcow2"))
+    for words in (["survey", str(child)], ["fold", str(child)], ["recast", str(child), str(tmp_path / "new.raw")]):
+        done = run(*words, status=1)
+        assert "\x1b" not in done.stdout + done.stderr and "\N{REPLACEMENT CHARACTER}[2Jx.qcow2" in "".join((done.stdout + done.stderr).split())  # fmt: skip

@@ -55,3 +55,8 @@ def nearest(asked: str, known: Iterable[str]) -> str:
     if near:
         return f'; the nearest is "{near[0]}"'
     return f"; it has {', '.join(words)}" if 0 < len(words) <= _MOST_LISTED else ""
+
+
+def printable(text: str, keep: str = "") -> str:
+    """Return a text from a disk that is not trusted with a mark for whatever a terminal might obey, `keep` aside."""
+    return "".join(sign if sign.isprintable() or sign in keep else "\N{REPLACEMENT CHARACTER}" for sign in text)

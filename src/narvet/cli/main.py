@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from narvet import __version__
-from narvet.errors import BugError, NarvetError, RefusedError
+from narvet.errors import BugError, NarvetError, RefusedError, printable
 
 _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
@@ -57,7 +57,7 @@ class Commands(click.Group):
         except (NarvetError, OSError) as error:
             if ctx.params.get("debug"):
                 raise
-            click.echo(_sentence(error), err=True)
+            click.echo(printable(_sentence(error), keep="\n"), err=True)
             ctx.exit(error.status if isinstance(error, NarvetError) else RefusedError.status)
         except KeyboardInterrupt:
             click.echo("Stopped. What was finished stays; write the sheet again to go on.", err=True)

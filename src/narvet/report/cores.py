@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from narvet.errors import printable
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition
 from narvet.layout.place import Place, pieces
@@ -88,11 +89,6 @@ def band_found(part: PartitionFound, table: str) -> Band:
 def name_of(part: PartitionFound) -> str:
     """Return what a partition as found is called: its label, its filesystem's, or its number."""
     return printable(part.place.label or (part.filesystem.label if part.filesystem else "")) or str(part.place.number)
-
-
-def printable(text: str) -> str:
-    """Return a text from a disk that is not trusted with a mark for whatever a terminal might obey."""
-    return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
 
 
 def _is_aside(table: str, kind: str) -> bool:

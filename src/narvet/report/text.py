@@ -10,6 +10,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from narvet.errors import printable
 from narvet.filesystems.contract import Capacity, FilesystemFacts
 from narvet.findings import Finding, has_errors
 from narvet.guests.fstab import fstab_line
@@ -17,7 +18,7 @@ from narvet.guests.registry import value_meaning
 from narvet.layout.compare import Difference
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
-from narvet.report.cores import Band, band_found, bands_of, printable
+from narvet.report.cores import Band, band_found, bands_of
 from narvet.report.cores import name_of as name_of_part
 from narvet.report.terminal import Marks
 from narvet.rules import Rule
@@ -190,7 +191,7 @@ def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
     parts: list[RenderableType] = []
     for finding in sorted(found, key=lambda one: order.index(one.level)):
         parts.append(Text.assemble((f"{finding.level} ", finding.level), f"{finding.rule}  ", (finding.where, "name")))
-        parts.append(Padding(Text(finding.message), (0, 0, 0, 2)))
+        parts.append(Padding(Text(printable(finding.message)), (0, 0, 0, 2)))
         if finding.remedy:
             parts.append(Padding(Text(f"{marks.arrow} {finding.remedy}"), (0, 0, 0, 2)))
         parts.append("")
@@ -242,7 +243,7 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
         head.append(f" in blocks of {show_binary(found.block)}")
     head.append(f"; {show_binary(found.allocated)} stored")
     if found.base is not None:
-        head.append(f"; a child of {found.base}")
+        head.append(f"; a child of {printable(found.base)}")
     table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
     rows = [band_found(part, found.table) for part in found.partitions]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
