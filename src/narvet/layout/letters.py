@@ -113,9 +113,9 @@ def _letter_checks(volume: _Volume, taken: tuple[str, ...], guest: str) -> Itera
 
 
 def _without_host(volume: _Volume, host: _Volume | None) -> Finding:
-    above = volume.at.rpartition("\\")[0]
     if host is None:
-        told = f"no volume of this sheet is mounted at {above.split(chr(92))[0]}, so that no folder can be made there"
+        letter = volume.at.partition("\\")[0]
+        told = f"no volume of this sheet is mounted at {letter}, so that no folder can be made there"
     else:
         told = f"{host.at} has {host.form.filesystem}; only folders of ntfs can have volumes mounted in them"
     remedy = "give it a letter, or a folder on an ntfs volume of the sheet"

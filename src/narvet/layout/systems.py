@@ -89,7 +89,7 @@ def _filesystem_checks(form: DiskForm, part: PartitionForm, guest: GuestForm, wh
     if kind == "exfat" and _older(guest, _EXFAT_SINCE):
         yield _too_old(guest, "exfat", _EXFAT_SINCE, f"{where}.filesystem", "use ntfs")
     if kind != "ntfs":
-        for key in {"owner", "access"} & part.model_fields_set:
+        for key in (key for key in ("owner", "access") if key in part.model_fields_set):
             told = f"{kind} keeps no owners or rights"
             yield Finding("key-not-heeded", "error", f"{where}.{key}", told, f"leave {key} out, or use ntfs")
     if form.table == "mbr" and part.attributes:
