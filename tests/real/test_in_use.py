@@ -36,7 +36,7 @@ def running(image: Path, kind: str, *, writable: bool = True) -> Iterator[None]:
     ]
     process = subprocess.Popen(command, stdin=subprocess.DEVNULL)
     try:
-        for _ in range(200):
+        for _ in range(1200):
             handles = [path.resolve() for path in Path(f"/proc/{process.pid}/fd").iterdir()]
             if image.resolve() in handles:
                 break
