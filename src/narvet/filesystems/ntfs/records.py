@@ -18,7 +18,6 @@ DATA, INDEX_ROOT, INDEX_ALLOCATION, BITMAP, REPARSE_POINT = 0x80, 0x90, 0xA0, 0x
 
 # Records of the master file table.
 MFT, MIRROR, LOG, VOLUME, ATTRDEF, ROOT, MAP, BOOT, BAD, SECURE, UPCASE, EXTEND = range(12)
-FIRST_OF_EXTEND = 24
 QUOTA, OBJECT_IDS, REPARSE = 24, 25, 26
 
 # Flags of a record, of file attributes, of index entries and index headers.

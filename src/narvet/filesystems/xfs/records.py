@@ -9,7 +9,6 @@ from narvet.records import Record, at
 MAGIC = b"XFSB"
 VERSION = 5
 NULL_AGINO = 0xFFFFFFFF
-NULL_INO = 0xFFFFFFFFFFFFFFFF
 NULL_BLOCK = 0xFFFFFFFF
 
 # sb_versionnum: link counts of 32 bits, aligned inodes, log of version 2, extent flags, folders of version 2, more bits
