@@ -28,7 +28,7 @@ from narvet.layout.model import LaidDisk
 from narvet.layout.work_out import work_out
 from narvet.sheet.read import parse_sheet
 from narvet.units import GIB, MIB, TIB, show_binary
-from narvet.work.recast import making_for, recast
+from narvet.work.recast import making_for, recast, source_of
 from narvet.work.steps import MakeImage
 
 RUNS = 7
@@ -143,8 +143,9 @@ def recasting(folder: Path) -> None:
     for name in NAMES:
         new = folder / f"new.{name}"
         kind = image_format(name)
-        wish = making_for(source, kind, new)
-        took = timed(partial(recast, source, new, kind, wish), partial(new.unlink, missing_ok=True))
+        old = source_of(source)
+        wish = making_for(old, kind, new)
+        took = timed(partial(recast, old, new, kind, wish), partial(new.unlink, missing_ok=True))
         with open_image(new) as device:
             each = timed(partial(read_at, device, places), int) / len(places)
         floor = floor or each

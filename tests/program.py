@@ -54,5 +54,5 @@ def disk(name: str, keys: str = 'size = "64 MiB"', *partitions: str) -> str:
 
 
 def rules(review: Any) -> list[str]:
-    """Return the rules of the findings of a review or survey."""
-    return [finding["rule"] for finding in review["findings"]]
+    """Return the rules of the findings of a review or survey, less what depends on how large this machine's disk is."""
+    return [finding["rule"] for finding in review["findings"] if finding["rule"] != "store-room-beyond"]

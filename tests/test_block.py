@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
+import json
+import os
 import random
-from collections.abc import Iterator
-from contextlib import contextmanager
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 import pytest
 
+from narvet.block import names
+from narvet.block import publish as publishing
 from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
-from narvet.block.files import PARTIAL, held, partial_name, publish, replace_content
+from narvet.block.leases import lease
 from narvet.block.linear import Linear
+from narvet.block.locks import exclusive_lock
 from narvet.block.memory import MemoryDevice
+from narvet.block.names import working_name
+from narvet.block.publish import publish, recover, recover_all, replace_content, workspace
 from narvet.block.window import Window
 from narvet.block.zeros import Zeros
 from narvet.errors import BugError, ImageError, RefusedError
@@ -96,23 +105,110 @@ def test_zeros_hold_nothing() -> None:
 
 
 def test_files_change_all_at_once(tmp_path: Path) -> None:
-    """A file is replaced whole, keeping its mode; a name that was taken is never overwritten; a held file is refused."""
-    path = tmp_path / "fstab"
+    """A file is replaced whole, keeping its mode and its link; a new one has the mode that the umask leaves."""
+    path, link = tmp_path / "fstab", tmp_path / "link"
+    link.symlink_to(path)
+    old = os.umask(0o027)
     replace_content(path, b"first")
-    assert path.read_bytes() == b"first" and path.stat().st_mode & 0o777 == 0o644
+    os.umask(old)
+    assert path.read_bytes() == b"first" and path.stat().st_mode & 0o777 == 0o640
     path.chmod(0o600)
-    partial_name(path).write_bytes(b"left behind")
-    replace_content(path, b"second")
-    assert path.read_bytes() == b"second" and path.stat().st_mode & 0o777 == 0o600
-    assert [one.name for one in tmp_path.iterdir()] == ["fstab"]
-    made = partial_name(tmp_path / "image")
-    assert made.name == f".image{PARTIAL}"
-    made.write_bytes(b"image")
-    (tmp_path / "image").write_bytes(b"someone's")
-    with pytest.raises(RefusedError, match="something took this name"):
-        publish(made, tmp_path / "image")
-    assert (tmp_path / "image").read_bytes() == b"someone's" and made.exists()
-    publish(made, tmp_path / "other")
-    assert (tmp_path / "other").read_bytes() == b"image" and not made.exists()
-    with held(path), pytest.raises(RefusedError, match="another Narvet is at work"), held(path):
+    working_name(path).write_bytes(b"left behind")
+    replace_content(link, b"second")
+    assert path.read_bytes() == b"second" and path.stat().st_mode & 0o777 == 0o600 and link.is_symlink()
+    assert sorted(one.name for one in tmp_path.iterdir()) == ["fstab", "link"]
+
+
+def _publish_until(stop: int, image: Path, build: Callable[[Path], tuple[Path, Path]]) -> None:
+    """Publish an image in two files, and end this process right before rename number `stop`, or after the last."""
+    left, keep = iter(range(stop)), names.rename_new
+
+    def rename(old: Path, new: Path) -> None:
+        if next(left, None) is None:
+            os._exit(0)
+        keep(old, new)
+
+    with workspace(image) as place, pytest.MonkeyPatch.context() as patch:
+        built, piece = build(place)
+        patch.setattr(publishing, "rename_new", rename)
+        publish(built, image, (piece,))
+        os._exit(0)
+
+
+def test_images_are_published_whole_or_not_at_all(tmp_path: Path) -> None:
+    """Taken names are never overwritten, parts go with their image, and what an interruption left is cleared."""
+    image, part = tmp_path / "image.vmdk", tmp_path / "image-1.vmdk"
+
+    def build(place: Path) -> tuple[Path, Path]:
+        place.write_bytes(b"names the part")
+        place.with_name(part.name).write_bytes(b"part")
+        return place, place.with_name(part.name)
+
+    image.write_bytes(b"someone's")
+    with pytest.raises(RefusedError, match="something took this name"), workspace(image) as place:
+        publish(build(place)[0], image, (build(place)[1],))
+    assert image.read_bytes() == b"someone's" and [one.name for one in tmp_path.iterdir()] == [image.name]
+    image.unlink()
+    with workspace(image) as place:
+        publish(build(place)[0], image, (build(place)[1],))
+    assert sorted(one.name for one in tmp_path.iterdir()) == [part.name, image.name]
+    for stop in range(4):  # a process of its own ends between two of the renames
+        part.unlink(missing_ok=True)
+        image.unlink(missing_ok=True)
+        process = os.fork()
+        if not process:
+            _publish_until(stop, image, build)
+        os.waitpid(process, 0)
+        recover_all(tmp_path)
+        there = sorted(one.name for one in tmp_path.iterdir())
+        assert there == ([part.name, image.name] if stop >= 2 else []), stop
+
+
+def test_planted_marks_are_not_believed(tmp_path: Path) -> None:
+    """A mark in a folder that others could write to deletes nothing of theirs."""
+    image, theirs = tmp_path / "image.vmdk", tmp_path / "theirs"
+    theirs.write_bytes(b"kept")
+    about = theirs.stat()
+    folder = working_name(image)
+    folder.mkdir()
+    folder.chmod(0o777)
+    (folder / image.name).write_bytes(b"")
+    (folder / ".published").write_text(json.dumps([["theirs", about.st_dev, about.st_ino]]))
+    recover(image)
+    assert [one.name for one in tmp_path.iterdir()] == ["theirs"]
+
+
+def test_names_are_held_by_one_alone(tmp_path: Path) -> None:
+    """Also while the file under the name is replaced, and not for ever where a holder was killed."""
+    path = tmp_path / "sheet.toml"
+    with exclusive_lock(path):
+        path.write_bytes(b"new")
+        path.replace(tmp_path / "other")
+        path.write_bytes(b"another")
+        with pytest.raises(RefusedError, match="another Narvet is at work"), exclusive_lock(path):
+            pass
+    (tmp_path / ".sheet.toml.narvet-lock").touch()
+    with exclusive_lock(path):
         pass
+    assert not list(tmp_path.glob(".*"))
+
+
+def test_leases_see_others_and_what_was_replaced(tmp_path: Path) -> None:
+    path = tmp_path / "image.raw"
+    path.write_bytes(b"disk")
+    with lease(path, change=False), lease(path, change=False), pytest.raises(RefusedError), lease(path, change=True):
+        pass
+    for mode, change, refused in (("r", False, False), ("r", True, True), ("a", False, True)):
+        script = f"import sys; file = open({str(path)!r}, {mode!r}); print('open', flush=True); sys.stdin.read()"
+        with subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as other:
+            assert other.stdout and other.stdout.readline()
+            with pytest.raises(RefusedError) if refused else nullcontext(), lease(path, change=change):
+                pass
+            assert other.stdin
+            other.stdin.close()
+    with lease(path, change=True) as held:
+        held.check()
+        (tmp_path / "new").write_bytes(b"another disk")
+        (tmp_path / "new").replace(path)
+        with pytest.raises(RefusedError, match="it was replaced while"):
+            held.check()

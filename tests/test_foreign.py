@@ -26,7 +26,7 @@ def content(path: Path) -> bytes:
 def test_reads_what_others_write(tmp_path: Path, name: str) -> None:
     path, expected = tmp_path / name, foreign.sample()
     foreign.READ_BY_ALL[name](path, expected)
-    found = identify(path)[1]
+    found = identify(path).facts
     assert (found.format, found.size) == (path.suffix[1:], len(expected))
     assert content(path) == expected
     with open_image(path) as device:

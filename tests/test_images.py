@@ -10,7 +10,6 @@ from uuid import UUID
 import pytest
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import partial_name
 from narvet.errors import NarvetError
 from narvet.images import NAMES, image_format
 from narvet.images.chain import identify, open_image
@@ -63,19 +62,19 @@ def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, pieces: int 
     size = kind.fit(dice.randrange(3 * MIB, 9 * MIB) // 512 * 512)
     block = SMALL_BLOCKS[name] if seed else None
     making = Making(size, 512, space, UUID(int=seed + 1), 1772409600, block, pieces=pieces)  # type: ignore[arg-type]
-    path, model = tmp_path / "image", bytearray(size)
+    path, model = tmp_path / f"image{kind.suffix}", bytearray(size)
     with kind.create(path, making) as device:
         assert device.read(0, size) == model
-    assert identify(path)[1].space == space
-    assert identify(path)[1].allocated >= (size if space == "full" else 0)
-    assert identify(path)[1].allocated <= kind.footprint(making, 0) + HOST
-    for file in (path, *map(partial_name, kind.parts(path))):
+    assert identify(path).facts.space == space
+    assert identify(path).facts.allocated >= (size if space == "full" else 0)
+    assert identify(path).facts.allocated <= kind.footprint(making, 0) + HOST
+    for file in (*kind.parts(path), path):
         assert file.stat().st_size <= (pieces or 1 << 60)
         file.unlink()
     with kind.create(path, making) as device:
         work(device, model, dice, 60)
     for _ in range(4):
-        found, facts = identify(path)
+        _, found, facts = identify(path)
         assert (found.name, facts.format, facts.size) == (name, name, size)
         with open_image(path) as device:
             check(device, model)
@@ -94,28 +93,28 @@ def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: 
     for copy in ("a", "b"):
         (tmp_path / copy).mkdir()
         with kind.create(
-            tmp_path / copy / "image", Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)
+            tmp_path / copy / f"image{kind.suffix}", Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)
         ) as device:
             device.write(5 * MIB, b"seeds" * 1000)
-        contents.append((tmp_path / copy / "image").read_bytes())
+        contents.append((tmp_path / copy / f"image{kind.suffix}").read_bytes())
     assert contents[0] == contents[1]
     size = min(kind.most, 15 * TIB) // MIB * MIB
     making = Making(size, id=UUID(int=6))
     start = time.monotonic()
-    with kind.create(tmp_path / "large", making) as device:
+    with kind.create(tmp_path / f"large{kind.suffix}", making) as device:
         device.write(size - 5000, b"z" * 5000)
-    with open_image(tmp_path / "large") as device:
+    with open_image(tmp_path / f"large{kind.suffix}") as device:
         assert device.read(size - 5001, 5001) == b"\0" + b"z" * 5000
         assert sum(length for _, length in device.extents()) <= 32 * MIB
     assert time.monotonic() - start < 5
-    assert identify(tmp_path / "large")[1].allocated <= kind.footprint(making, 8192) + HOST
+    assert identify(tmp_path / f"large{kind.suffix}").facts.allocated <= kind.footprint(making, 8192) + HOST
 
 
 @pytest.mark.parametrize("name", [name for name in NAMES if name != "raw"])
 def test_hostile_images_stay_bounded(tmp_path: Path, name: str) -> None:
     """Wild bytes anywhere in headers and tables: a clear error or a bounded read, never another exception or a wait."""
     kind, dice = image_format(name), random.Random(11)
-    path = tmp_path / "image"
+    path = tmp_path / "image.qcow2"
     with kind.create(path, Making(kind.fit(9 * MIB), id=UUID(int=1), block=SMALL_BLOCKS[name])) as device:
         for place in range(0, 9 * MIB, MIB):
             device.write(place, b"x" * 5000)
@@ -186,7 +185,7 @@ def qcow2_counts(data: bytes) -> tuple[dict[int, int], dict[int, int]]:
 @pytest.mark.parametrize("space", ["thin", "full"])
 def test_qcow2_counts_every_cluster_once(tmp_path: Path, block: int, space: str) -> None:
     """Whatever was written, zeroed and enlarged, refcounts are exact: nothing is lost, nothing counted in vain."""
-    kind, dice, path = image_format("qcow2"), random.Random(block), tmp_path / "image"
+    kind, dice, path = image_format("qcow2"), random.Random(block), tmp_path / "image.qcow2"
     making = Making(3 * MIB + 512, space=space, block=block)  # type: ignore[arg-type]
     with kind.create(path, making):
         pass

@@ -6,12 +6,13 @@ import os
 from pathlib import Path
 
 from narvet.images.chain import identify, open_image
+from narvet.images.trust import said
 from narvet.units import MIB
 from tests.program import disk, facts, make_sheet, rules, run
 
 
-def content(path: Path) -> bytes:
-    with open_image(path) as device:
+def content(path: Path, *bases: Path) -> bytes:
+    with open_image(path, trust=said(path, bases=bases)) as device:
         return device.read(0, device.size)
 
 
@@ -29,11 +30,12 @@ def test_copies_and_children_of_a_sheet(tmp_path: Path) -> None:
     assert "a copy of" in run("review", str(sheet), "a", status=0).stdout
     run("write", str(sheet), status=0)
     a, b, c = (tmp_path / "shelf" / name for name in ("a.qcow2", "b.raw", "c.vhdx"))
-    assert content(a) == content(golden) == content(c) and identify(a)[1].space == "full"
+    assert content(a) == content(golden) == content(c, golden) and identify(a).facts.space == "full"
     assert content(b)[MIB : 62 * MIB] == content(golden)[MIB : 62 * MIB] and b.stat().st_size == 128 * MIB
-    found = facts("survey", str(b), str(c))
+    assert rules(facts("survey", str(c), status=1)[0]) == ["base-elsewhere"]
+    found = facts("survey", str(b), str(c), "--base", str(golden))
     assert found[0]["findings"] == [] and Path(found[1]["base"]).resolve() == golden
-    with open_image(c, writable=True) as device:
+    with open_image(c, writable=True, trust=said(c, bases=[golden])) as device:
         device.write(40 * MIB, b"used")
     assert facts("write", str(sheet))["done"] == [] and facts("confirm", str(sheet))["agrees"]
     golden.rename(tmp_path / "gone.vhdx")

@@ -36,6 +36,10 @@ class ImageError(NarvetError):
     status = 1
 
 
+class UntrustedError(ImageError):
+    """An image names another file that Narvet does not follow unasked."""
+
+
 class RefusedError(NarvetError):
     """The system refused: no room, no permission, an I/O error, another Narvet at work."""
 

@@ -25,6 +25,10 @@ RULES: dict[str, Rule] = {
         "The base of a child is not the image the child was made from.",
         "Put back the base as it was; what the child holds fits no other.",
     ),
+    "base-elsewhere": Rule(
+        "A child names a base in another folder. An image may name any file, so such a base is not followed unasked.",
+        'If it is the right one, name it: `--base "FILE"`.',
+    ),
     "base-in-use": Rule(
         "A disk of the sheet is the base of another, and would change under it.",
         "Take a copy as the base, or take that disk out of the sheet.",
@@ -37,6 +41,14 @@ RULES: dict[str, Rule] = {
     "cluster-limits": Rule(
         "The size of an NTFS's clusters keeps it from something that smaller or larger ones allow.",
         "Nothing, if that is as wanted; else choose another `block`.",
+    ),
+    "disk-left-over": Rule(
+        "An image of this sheet exists whose disk the sheet no longer has.",
+        "Put the disk back into the sheet, and retire it if it is no longer needed; or move the image away.",
+    ),
+    "disk-renamed": Rule(
+        "A disk would be made empty, while the image of a disk that was taken out of the sheet is laid out alike.",
+        "Give the disk its old name. If a new one is meant, `narvet write --anew NAME` makes it.",
     ),
     "disk-too-small": Rule(
         "The disk cannot hold its partition table and the partitions asked for.",
@@ -103,6 +115,11 @@ RULES: dict[str, Rule] = {
         "An image of this sheet's exists, but is laid out differently from what the sheet now asks.",
         "Set the sheet back to what the image is, or move the image away to have a new one made.",
     ),
+    "image-elsewhere": Rule(
+        "A disk would be made empty, while its image exists somewhere else: its store, format or name was changed.",
+        "Set the sheet back, or move the image to where the sheet has it now. If a new one is meant, "
+        "`narvet write --anew NAME` makes it.",
+    ),
     "image-empty": Rule(
         "The image holds no bytes at all.",
         "Write it anew, or fetch it again.",
@@ -110,6 +127,10 @@ RULES: dict[str, Rule] = {
     "image-in-the-way": Rule(
         "A file Narvet did not make lies where an image is to be written.",
         "Move the file away, or give the disk another name or store. Narvet never overwrites it.",
+    ),
+    "image-missing": Rule(
+        "A disk was made earlier, by the ledger or by its guest's entries, but its image is gone.",
+        "Put the image back. If it is gone for good, `narvet write --anew NAME` makes a new one.",
     ),
     "image-over-file-limit": Rule(
         "The image is larger than the files the store's filesystem can hold.",
@@ -169,6 +190,10 @@ RULES: dict[str, Rule] = {
         "The guest's controllers have no free slot for the disk.",
         "Give the guest another controller, and its slots in the sheet.",
     ),
+    "not-as-asked": Rule(
+        "Something that guests change in use, such as owner, mode or rights, is not as the sheet has it.",
+        "Change it in the guest, or set the sheet to what it is. Narvet leaves it as it is.",
+    ),
     "not-for-guest": Rule(
         "The guest's system cannot use such a table or filesystem.",
         "Use one that the message names.",
@@ -176,6 +201,10 @@ RULES: dict[str, Rule] = {
     "origin-unfit": Rule(
         "The image that a disk is to be a copy or a child of is missing or does not fit.",
         "Correct the path, or mend what is there.",
+    ),
+    "owner-not-set": Rule(
+        "A mount point has another owner, which only the superuser can change.",
+        "Nothing while the disk is mounted, as its own root counts then. Write as root to have it set.",
     ),
     "owner-unknown": Rule(
         "The owner is not a user or group of the guest.",
@@ -204,6 +233,10 @@ RULES: dict[str, Rule] = {
     "root-unsafe": Rule(
         "A link in the guest's root leads out of it or in circles; Narvet does not follow it.",
         "Put a plain file in the link's place.",
+    ),
+    "sector-not-recorded": Rule(
+        "The image's format does not record that the disk has sectors of 4096 bytes.",
+        "Attach the disk with sectors of that size, or use vhdx, which records them.",
     ),
     "size-over-format": Rule(
         "The image's format, or its sectors or blocks, do not allow what is asked.",
@@ -236,6 +269,10 @@ RULES: dict[str, Rule] = {
     "store-overpromised": Rule(
         "The store's disks, once filled, need more than the store has.",
         "Move disks to the store that is named, or watch that they do not all fill up.",
+    ),
+    "store-room-beyond": Rule(
+        "A store is given more room than its filesystem has.",
+        "Correct `room`, or leave it out: then what is free there counts.",
     ),
     "store-without-room": Rule(
         "The store has too little room for what is to be written now.",

@@ -184,10 +184,10 @@ def test_reclaims_what_was_deleted(tmp_path: Path, name: str) -> None:
     for image in images:
         run("recast", str(used), str(image), status=0)
     for image in (*images, child):
-        known_as = identify(image)[1].id
+        known_as = identify(image).facts.id
         told = facts("reclaim", str(image))
         assert told["before"] > 100 * MIB and told["after"] < kept + 45 * MIB, (image, told)
-        assert stored(image) == told["after"] and identify(image)[1].id == known_as
+        assert stored(image) == told["after"] and identify(image).facts.id == known_as
         copy = as_raw(image, tmp_path / "copy")
         with quiet_log(), mounted(copy, tmp_path) as place:
             load.verify({place / file.relative_to(tmp_path / "mount"): checksum for file, checksum in made.items()})

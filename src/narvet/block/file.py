@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
 from collections.abc import Iterator
 from typing import BinaryIO
 
 from narvet.block.contract import Extent, check_read, check_write, cut, zero_by_writing
+from narvet.budget import spend
 from narvet.errors import ImageError
 
 
@@ -36,6 +39,7 @@ class FileDevice:
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly `length` bytes from `offset`."""
         check_read(self, offset, length)
+        spend(length)
         self._file.seek(offset)
         parts: list[bytes] = []
         left = length
@@ -63,19 +67,30 @@ class FileDevice:
         zero_by_writing(self, offset, length)
 
     def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
-        """Yield the file's data runs, as its filesystem reports them; everything where it cannot."""
+        """Yield the file's data runs, as its filesystem reports them; everything where it does not tell.
+
+        Raises:
+            OSError: the system could not say; a hole is never taken for granted.
+        """
         end = self._size if end is None else min(end, self._size)
-        if not hasattr(os, "SEEK_DATA"):
+        if not hasattr(os, "SEEK_DATA") or not stat.S_ISREG(os.fstat(self._file.fileno()).st_mode):
             yield from cut(Extent(0, self._size), start, end)
             return
         position, handle = start, self._file.fileno()
         while position < end:
             try:
                 first = os.lseek(handle, position, os.SEEK_DATA)
-            except OSError:  # ENXIO: only a hole is left
+                after = os.lseek(handle, first, os.SEEK_HOLE)
+            except OSError as error:
+                if error.errno == errno.ENXIO:  # only a hole is left (lseek(2))
+                    return
+                if error.errno not in (errno.EINVAL, errno.ENOTSUP):
+                    raise
+                yield from cut(Extent(position, self._size - position), start, end)
                 return
-            position = os.lseek(handle, first, os.SEEK_HOLE)
-            yield from cut(Extent(first, position - first), start, end)
+            spend()
+            yield from cut(Extent(first, after - first), start, end)
+            position = after
 
     def resize(self, size: int) -> None:
         """Make the file longer, by a hole, or shorter."""

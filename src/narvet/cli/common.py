@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
+from narvet.errors import printable
 from narvet.findings import Finding, has_errors
 from narvet.images import NAMES
 from narvet.units import SizeError, parse_size
@@ -40,12 +42,40 @@ SPACE = click.option(
 )
 PIECES = click.option("--pieces", type=SizeType(), help="vmdk: keep the image in files of at most this size.")
 PACKED = click.option("--packed", is_flag=True, help="vmdk: the compressed form for transport, only read afterwards.")
+IMAGE_FORMAT = click.option(
+    "--image-format", type=click.Choice(NAMES), help="Format that IMAGE is read by; otherwise its ending tells."
+)
+BASES = click.option(
+    "--base", "bases", multiple=True, type=click.Path(path_type=Path), help="A base that may lie elsewhere; repeatable."
+)
+SECTOR = click.option(
+    "--sector", type=click.Choice(["512", "4096"]), help="Bytes of a sector, where the image does not record them."
+)
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
 
 
+def clear_folder(*paths: Path) -> None:
+    """Clear what interrupted runs left beside some images; a folder that this user may not change is passed over."""
+    from narvet.block.publish import recover_all
+
+    for folder in {path.parent for path in paths}:
+        if os.access(folder, os.W_OK | os.X_OK):
+            recover_all(folder)
+
+
 def print_json(facts: Any) -> None:
-    """Print facts, the only thing on standard output."""
-    click.echo(json.dumps(facts, indent=2, ensure_ascii=False))
+    """Print facts, the only thing on standard output. Names that are no UTF-8 stand in escapes."""
+    text = json.dumps(facts, indent=2, ensure_ascii=False)
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        text = json.dumps(facts, indent=2)
+    click.echo(text)
+
+
+def say(sentence: str, *, err: bool = False) -> None:
+    """Print a sentence with nothing in it that a terminal might obey."""
+    click.echo(printable(sentence, keep="\n"), err=err)
 
 
 def tell(as_json: bool, facts: Any, sentence: str) -> None:
@@ -53,7 +83,7 @@ def tell(as_json: bool, facts: Any, sentence: str) -> None:
     if as_json:
         print_json(facts)
     else:
-        click.echo(sentence)
+        say(sentence)
 
 
 def print_text(render: Callable[[Any], Any]) -> None:

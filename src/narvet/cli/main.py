@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import errno
+import io
+import os
+import signal
 import sys
 from importlib import import_module
 from typing import Any
@@ -9,7 +13,8 @@ from typing import Any
 import click
 
 from narvet import __version__
-from narvet.errors import BugError, NarvetError, RefusedError, printable
+from narvet.cli.common import say
+from narvet.errors import BugError, NarvetError, RefusedError
 
 _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
@@ -27,6 +32,17 @@ _COMMANDS = {
     "picture": "draw a sheet or an image",
     "explain": "tell what a finding means and the way out",
     "entries": "show or install the entries that make mounts persist",
+}
+_NOTHING_CHANGED = "Nothing was changed."
+_STOPPED = {
+    "write": "What was finished stays; write the sheet again to go on.",
+    "demo": "Remove the folder to start again.",
+    "make": "Nothing of the image is left; make it again.",
+    "recast": "Nothing of the new image is left, and the old one is as it was; recast it again.",
+    "branch": "Nothing of the child is left; branch again.",
+    "fold": "The disk is whole, read through the child as before; fold it again to finish.",
+    "reclaim": "The image is as it was, or done; reclaim it again.",
+    "retire": "What was finished stays; retire the disk again to go on.",
 }
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard
 
@@ -54,20 +70,40 @@ class Commands(click.Group):
         """Run a command; our own errors and the system's become a message and an exit status."""
         try:
             return super().invoke(ctx)
+        except (click.exceptions.Exit, click.ClickException, click.Abort):
+            raise
+        except BrokenPipeError:
+            _close_output()
+            ctx.exit(0)
         except (NarvetError, OSError) as error:
-            if ctx.params.get("debug"):
-                raise
-            click.echo(printable(_sentence(error), keep="\n"), err=True)
+            _raise_again(ctx, error)
+            say(_sentence(error), err=True)
             ctx.exit(error.status if isinstance(error, NarvetError) else RefusedError.status)
         except KeyboardInterrupt:
-            click.echo("Stopped. What was finished stays; write the sheet again to go on.", err=True)
+            say(f"Stopped. {_STOPPED.get(str(ctx.invoked_subcommand), _NOTHING_CHANGED)}", err=True)
             ctx.exit(_INTERRUPTED)
+        except Exception as error:  # the last net: whatever was not foreseen still ends in a sentence
+            _raise_again(ctx, error)
+            say(f"Narvet has a fault of its own, and stopped: {type(error).__name__}: {_first_line(error)}", err=True)
+            say("Call narvet --debug with the same words to see where, and report it.", err=True)
+            ctx.exit(RefusedError.status)
+
+
+def _raise_again(ctx: click.Context, error: Exception) -> None:
+    if ctx.params.get("debug"):
+        raise error
+
+
+def _first_line(error: Exception) -> str:
+    return (str(error).splitlines() or [""])[0][:200]
 
 
 def _sentence(error: Exception) -> str:
     if isinstance(error, BugError):
         return f"Narvet has a fault of its own, and stopped before doing harm: {error}"
     if isinstance(error, OSError):
+        if error.errno == errno.EMFILE:
+            return "This user may not have so many files open at once; raise that limit (ulimit -n)"
         return f"{error.filename}: {error.strerror}" if error.filename else str(error.strerror or error)
     return str(error)
 
@@ -85,9 +121,27 @@ def cli(debug: bool) -> None:
 
 
 def run() -> None:
-    """Run the program; where standard output is closed early, stop quietly."""
+    """Run the program. Where standard output is closed early, it stops quietly, with status 0."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+    if hasattr(signal, "SIGTERM"):
+        signal.signal(signal.SIGTERM, _terminated)
     try:
         cli(prog_name="narvet")
-    except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+    finally:
+        try:
+            sys.stdout.flush()
+        except BrokenPipeError:
+            _close_output()
+
+
+def _close_output() -> None:
+    """Let what is still to be printed go nowhere: whoever read it has gone."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _terminated(number: int, frame: object) -> None:
+    """Stop as from the keyboard, so that nothing is left behind."""
+    del number, frame
+    raise KeyboardInterrupt

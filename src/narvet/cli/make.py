@@ -16,6 +16,7 @@ from narvet.cli.common import (
     PIECES,
     SPACE,
     SizeType,
+    clear_folder,
     print_findings,
     print_json,
     print_text,
@@ -58,6 +59,7 @@ def command(
     from narvet.work.single import lay_single
     from narvet.work.steps import MakeImage
 
+    clear_folder(image)
     asked = {key.rstrip("_"): value for key, value in wishes.items() if value is not None}
     asked |= {key: f"{asked[key]} B" for key in ("size", "usable", "block", "pieces", "align") if key in asked}
     if "sector" in asked:

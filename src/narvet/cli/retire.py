@@ -25,12 +25,13 @@ def command(sheet: Path, disk: str, yes: bool, as_json: bool) -> None:
     Example: narvet retire sheet.toml notes
     """
     from narvet.report import text
-    from narvet.work.apply import at_work_on, carry_out
+    from narvet.work.apply import at_work_on, carry_out, clear_stores
     from narvet.work.gather import lay_out
     from narvet.work.retire import retirement
 
     with at_work_on(sheet):
         layout, facts = lay_out(sheet)
+        clear_stores(layout)
         todo = retirement(sheet, disk, layout, facts)
         if not yes:
             if not sys.stdin.isatty():

@@ -11,9 +11,10 @@ from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, print_
 
 @click.command("write")
 @SHEET
+@click.option("--anew", multiple=True, help="Make this disk although it was made before; repeatable.")
 @AS_JSON
 @click.pass_context
-def command(ctx: click.Context, sheet: Path, as_json: bool) -> None:
+def command(ctx: click.Context, sheet: Path, anew: tuple[str, ...], as_json: bool) -> None:
     """Make what SHEET asks for: images, mount points, entries.
 
     What is there already as asked is left alone. If it is interrupted, write again: nothing is left half-done under
@@ -22,12 +23,13 @@ def command(ctx: click.Context, sheet: Path, as_json: bool) -> None:
     Example: narvet write sheet.toml
     """
     from narvet.report.progress import progress
-    from narvet.work.apply import at_work_on, carry_out
+    from narvet.work.apply import at_work_on, carry_out, clear_stores
     from narvet.work.gather import lay_out
     from narvet.work.steps import steps
 
     with at_work_on(sheet):
-        layout, facts = lay_out(sheet)
+        layout, facts = lay_out(sheet, anew=anew)
+        clear_stores(layout)
         todo = () if status_of(layout.findings) else steps(layout, facts)
         with progress(len(todo)) as advance:
             carry_out(sheet, todo, advance)

@@ -177,6 +177,9 @@ class Filesystem(Protocol[GeometryT]):
         Without `deep` only what its facts need is read and checked, so that it costs next to nothing.
         """
 
+    def claims(self, device: BlockDevice) -> bool:
+        """Return whether a device whose signature fits looks like this filesystem, sound or not."""
+
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""
 
@@ -216,6 +219,11 @@ class Usual:
         """Return nothing."""
         del geometry
         return ()
+
+    def claims(self, device: BlockDevice) -> bool:
+        """Return yes: a signature of several bytes at its place is no accident."""
+        del device
+        return True
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield nothing."""

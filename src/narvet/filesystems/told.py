@@ -24,3 +24,9 @@ def in_use(where: str) -> Finding:
     told = "the filesystem is in use or was not unmounted cleanly"
     remedy = "shut the guest down cleanly, or have it mount and unmount the filesystem once"
     return Finding("filesystem-needs-recovery", "warning", where, told, remedy)
+
+
+def not_checked(where: str, why: str) -> Finding:
+    """Return the note on a filesystem that is not checked in full."""
+    remedy = "have the guest check it where it matters; what it keeps is treated as all in use"
+    return Finding("filesystem-not-checked", "note", where, f"it is not checked in full: {why}", remedy)

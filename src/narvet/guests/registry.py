@@ -13,7 +13,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from uuid import UUID
 
-from narvet.block.files import replace_content
+from narvet.block.publish import replace_content
 from narvet.layout.facts import RegistryFacts, RegistryValue
 from narvet.layout.letters import BY_GUID
 from narvet.units import show_bytes

@@ -11,6 +11,16 @@ from narvet.layout.facts import StoreFacts
 from narvet.units import GIB, TIB
 
 _ANY = (1 << 63) - 1  # the largest offset a file can have on this system
+_MAGICS = {
+    0xEF53: "ext4",
+    0x58465342: "xfs",
+    0x9123683E: "btrfs",
+    0x01021994: "tmpfs",
+    0x4D44: "vfat",
+    0x2011BAB0: "exfat",
+}
+"""Filesystems by statfs(2); ext2 and ext3 have the number of ext4, and are told apart where mounts are listed."""
+
 _OCTAL = re.compile(r"\\([0-7]{3})")
 
 
@@ -29,6 +39,7 @@ def store_facts(path: str) -> StoreFacts:
         total=usage.total,
         filesystem=kind,
         largest_file=_largest_file(folder, kind),
+        device=folder.stat().st_dev,
     )
 
 
@@ -45,7 +56,24 @@ def _filesystem_kind(folder: Path) -> str:
         inside = place == mount or place.startswith(mount.rstrip("/") + "/")
         if inside and len(mount) >= len(best):
             best, kind = mount, source.split(" ")[0]
-    return kind
+    return kind or _MAGICS.get(_magic(folder), "")
+
+
+def _magic(folder: Path) -> int:
+    """Return the number by which the system knows a folder's filesystem (statfs(2), f_type); 0 if it does not tell.
+
+    A folder in a chroot has no line in the list of mounts.
+    """
+    import ctypes
+
+    try:
+        call = ctypes.CDLL(None, use_errno=True).statfs
+    except (OSError, AttributeError, TypeError):
+        return 0
+    room = ctypes.create_string_buffer(256)  # struct statfs has 120 bytes; its first word is f_type
+    if call(os.fsencode(folder), room):
+        return 0
+    return ctypes.c_long.from_buffer(room).value & 0xFFFFFFFF
 
 
 def _largest_file(folder: Path, kind: str) -> int | None:

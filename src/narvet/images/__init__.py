@@ -36,7 +36,7 @@ def format_for(path: Path, asked: str | None) -> ImageFormat:
     if asked is not None:
         return image_format(asked)
     for name in NAMES:
-        if path.suffix.lower() == image_format(name).suffix:
+        if path.suffix.lower() in image_format(name).endings:
             return image_format(name)
     endings = ", ".join(image_format(name).suffix for name in NAMES)
     raise RequestError(f"{path}: its ending names no format; use one of {endings}, or --format")

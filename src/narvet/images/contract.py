@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple, Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
+from narvet.block.file import FileDevice
 from narvet.units import show_binary, show_both
 
 Space = Literal["thin", "full"]
@@ -75,14 +76,22 @@ class ImageFacts:
 
 
 class ImageFormat(Protocol):
-    """An image format; `divides` tells whether its images can be kept in pieces, or packed."""
+    """An image format; `divides` tells whether its images can be kept in pieces, or packed, and
+    `records_sector` whether an image itself tells the size of its sectors. With `renews_link`
+    whoever writes to an image gives it another id for its children to notice.
+
+    New images have the ending `suffix`; `endings` are all that stand for the format.
+    """
 
     name: str
     suffix: str
+    endings: tuple[str, ...]
     most: int
     sectors: tuple[int, ...]
     makes_children: bool
     divides: bool
+    records_sector: bool
+    renews_link: bool
 
     def fit(self, size: int) -> int:
         """Return the smallest size from `size` on that the format can hold and all its readers agree on."""
@@ -93,8 +102,18 @@ class ImageFormat(Protocol):
     def least_piece(self, size: int) -> int:
         """Return the smallest piece that an image of a disk of `size` bytes may be cut into."""
 
+    def claims(self, file: FileDevice) -> bool:
+        """Return whether a file's content, sound or not, says that it is of this format."""
+
     def parts(self, path: Path) -> tuple[Path, ...]:
-        """Return the further files that the image at `path`, finished or not, is kept in."""
+        """Return the further files that the image at `path` is kept in."""
+
+    def own_parts(self, path: Path) -> tuple[Path, ...]:
+        """Return the same, once it is certain that each of them belongs to this image and to no other.
+
+        Raises:
+            ImageError: one may not.
+        """
 
     def footprint(self, making: Making, data: int) -> int:
         """Return the most bytes that a fresh image with `data` bytes written stores, in a file that can have holes."""
@@ -121,6 +140,11 @@ class InOneFile:
         return size
 
     def parts(self, path: Path) -> tuple[Path, ...]:
+        """Return none."""
+        del path
+        return ()
+
+    def own_parts(self, path: Path) -> tuple[Path, ...]:
         """Return none."""
         del path
         return ()

@@ -8,14 +8,20 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterator
-from typing import NamedTuple, Protocol, runtime_checkable
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice, Extent, check_read, check_write
 from narvet.block.file import FileDevice
+from narvet.budget import spend
+from narvet.errors import ImageError
 from narvet.images.files import allocated
 from narvet.units import align_up
+
+MOST_UNPACKED = 8  # times that what a file holds packed may be unpacked: by now and then reading a block again
+_LEAST_PACKED = 16  # bytes: no packed block takes fewer
 
 
 class Kind(enum.Enum):
@@ -204,7 +210,7 @@ class MappedDevice:
         """Yield the runs that may hold data, in this image or in its base."""
         end = self._size if end is None else min(end, self._size)
         offset = start
-        for run, _, held in self._runs(start, max(end - start, 0)):
+        for run, _, held in self._bounded(self._runs(start, max(end - start, 0))):
             if run.kind is Kind.HOLE:
                 if self._base is not None:
                     yield from self._base.extents(offset, offset + held)
@@ -215,20 +221,50 @@ class MappedDevice:
     def own_extents(self) -> Iterator[tuple[Extent, bool]]:
         """Yield the runs that this image itself decides, and whether they read as zeros: what a base lacks."""
         offset = 0
-        for run, _, held in self._runs(0, self._size):
+        for run, _, held in self._bounded(self._runs(0, self._size)):
             if run.kind is not Kind.HOLE:
                 yield Extent(offset, held), run.kind is Kind.ZERO
             offset += held
+
+    def _bounded(self, runs: Iterator[tuple[Run, int, int]]) -> Iterator[tuple[Run, int, int]]:
+        """Yield runs in order; what they store cannot be more than the file has.
+
+        Raises:
+            ImageError: it is, so blocks of a damaged or hostile image share places.
+        """
+        stored, packed = 0, 0
+        for run, inside, held in runs:
+            spend()
+            stored += held if run.kind in (Kind.DATA, Kind.PARTIAL) else 0
+            packed += run.kind is Kind.PACKED
+            if stored > align_up(self._file.size, self._map.block) or packed * _LEAST_PACKED > self._file.size:
+                raise ImageError(f"blocks of the image share places in its file of {self._file.size} bytes")
+            yield run, inside, held
 
     def flush(self) -> None:
         """Return when everything written is on stable storage."""
         self._map.flush()
 
 
+def distinct_places(places: NDArray[Any], what: str) -> None:
+    """Check that no two of some tables lie at one place, zeros meaning that there is none.
+
+    Whoever walks through all tables of a sound image then reads each once, so that the file bounds the work.
+
+    Raises:
+        ImageError: two do.
+    """
+    used = np.sort(places[places != 0])
+    twice = np.flatnonzero(used[1:] == used[:-1])
+    if len(twice):
+        raise ImageError(f"two {what} of the image lie at one place, {int(used[twice[0]])}")
+
+
 def all_stored(blocks: BlockMap, size: int) -> bool:
     """Return whether every block of a disk of `size` bytes has its place: it is full. Stops at the first without."""
     index, count = 0, -(-size // blocks.block)
     while index < count:
+        spend()
         run = blocks.run(index, count - index)
         if run.kind is not Kind.DATA:
             return False

@@ -5,12 +5,14 @@ Any file or block device can be read as raw. The sector size is not recorded; wh
 
 from __future__ import annotations
 
+import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
+from narvet.block.file import FileDevice
 from narvet.images.contract import ImageFacts, InOneFile, Making, Space
 from narvet.images.files import allocated, existing, new_file, stored
 from narvet.units import LARGEST
@@ -21,9 +23,12 @@ class Raw(InOneFile):
 
     name = "raw"
     suffix = ".raw"
+    endings = (".raw",)
     most = LARGEST - 1
     sectors = (512, 4096)
     makes_children = False
+    records_sector = False
+    renews_link = False
 
     def fit(self, size: int) -> int:
         """Return the size: any will do."""
@@ -32,6 +37,11 @@ class Raw(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return none: a raw image is one piece."""
         return ()
+
+    def claims(self, file: FileDevice) -> bool:
+        """Return no: any content is raw."""
+        del file
+        return False
 
     def footprint(self, making: Making, data: int) -> int:
         """Return what is written, or everything."""
@@ -61,10 +71,22 @@ class Raw(InOneFile):
         about = path.stat()
         if not stat.S_ISREG(about.st_mode):
             with self.open(path, 512) as device:
-                return ImageFacts("raw", "full", device.size, 0, device.size)
+                return ImageFacts("raw", "full", device.size, _device_sector(about.st_rdev), device.size)
         taken = stored(path)
         space: Space = "full" if taken >= about.st_size > 0 else "thin"
         return ImageFacts("raw", space, about.st_size, 0, taken, link=f"{about.st_size}-{about.st_mtime_ns}")
 
 
 FORMAT = Raw()
+
+
+def _device_sector(number: int) -> int:
+    """Return the bytes of a real device's logical sectors (sysfs-block, queue/logical_block_size); 0 if not told."""
+    about = Path(f"/sys/dev/block/{os.major(number)}:{os.minor(number)}")
+    for place in (about, about / ".."):  # a partition's device has its disk above it
+        try:
+            size = int((place / "queue" / "logical_block_size").read_text())
+        except (OSError, ValueError):
+            continue
+        return size if size in Raw.sectors else 0
+    return 0

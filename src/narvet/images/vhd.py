@@ -7,6 +7,7 @@ counts, so sizes are chosen for which both agree. Blocks are placed so that thei
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
@@ -127,9 +128,12 @@ class Vhd(InOneFile):
 
     name = "vhd"
     suffix = ".vhd"
+    endings = (".vhd", ".avhd", ".vpc")
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
+    records_sector = True
+    renews_link = False
 
     def fit(self, size: int) -> int:
         """Return the smallest size all readers agree on."""
@@ -138,6 +142,10 @@ class Vhd(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the two block sizes in use."""
         return (512 * KIB, BLOCK)
+
+    def claims(self, file: FileDevice) -> bool:
+        """Return whether there is a footer at the end or its copy at the start."""
+        return file.size >= SECTOR and _COOKIE in (file.read(file.size - SECTOR, 8), file.read(0, 8))
 
     def footprint(self, making: Making, data: int) -> int:
         """Return footer, header, table, bitmaps and data."""
@@ -332,7 +340,7 @@ def _base_path(file: FileDevice, header: DynamicHeader, path: Path) -> str:
     found = [str(path.parent / text) for text in paths if "\0" not in text]
     if not found:
         raise ImageError("the VHD is a child, but names no base")
-    return next((text for text in found if Path(text).exists()), found[0])
+    return next((text for text in found if os.path.lexists(text)), found[0])
 
 
 def _bitmap_size(block: int) -> int:
@@ -353,8 +361,10 @@ class _Blocks:
         if file.size >= SECTOR and file.read(file.size - SECTOR, 8) == _COOKIE:
             self._end -= SECTOR
         self._changed = file.size == self._end
+        self._made_whole: dict[int, int] = {}  # blocks that were partial, and where their bitmaps lie
         self.block = header.block_size
         self._bitmap = _bitmap_size(self.block)
+        self._all = b"\xff" * (self.block // SECTOR // 8)
 
     def run(self, index: int, most: int) -> Run:
         """Return unused blocks in a row, or one that is stored."""
@@ -364,7 +374,7 @@ class _Blocks:
         place = int(entries[0]) * SECTOR
         if place + self._bitmap + self.block > self._file.size:
             raise ImageError(f"block {index} of the VHD lies at {place}, behind the end of the file")
-        whole = not self._has_base or self._bits(place) == b"\xff" * (self.block // SECTOR // 8)
+        whole = not self._has_base or index in self._made_whole or self._bits(place) == self._all
         return Run(Kind.DATA if whole else Kind.PARTIAL, place + self._bitmap, 1)
 
     def most(self, index: int, count: int) -> int:
@@ -376,16 +386,16 @@ class _Blocks:
         """Append a block, all of whose sectors count; a PARTIAL one stays where it is and becomes whole."""
         del count
         entry = self._pages.get(self._table + 4 * index)
-        if entry != UNUSED:
-            place = entry * SECTOR + self._bitmap
-        else:
-            place = align_up(self._end + self._bitmap, 4 * KIB)
-            self._file.resize(self._end)
-            self._file.resize(place + self.block)
-            self._end = place + self.block
-            self._pages.put(self._table + 4 * index, np.array([(place - self._bitmap) // SECTOR], dtype=np.uint32))
-        self._file.write(place - self._bitmap, (b"\xff" * (self.block // SECTOR // 8)).ljust(self._bitmap, b"\0"))
         self._changed = True
+        if entry != UNUSED:  # until its data are safe, its bitmap says what it said
+            self._made_whole[index] = entry * SECTOR
+            return entry * SECTOR + self._bitmap
+        place = align_up(self._end + self._bitmap, 4 * KIB)
+        self._file.resize(self._end)
+        self._file.resize(place + self.block)
+        self._end = place + self.block
+        self._pages.put(self._table + 4 * index, np.array([(place - self._bitmap) // SECTOR], dtype=np.uint32))
+        self._file.write(place - self._bitmap, self._all.ljust(self._bitmap, b"\0"))
         if self._pages.crowded:
             self.flush()
         return place
@@ -415,5 +425,8 @@ class _Blocks:
         self._file.resize(self._end + SECTOR)
         self._file.write(self._end, self._footer.encode())
         self._pages.flush()
+        for place in self._made_whole.values():
+            self._file.write(place, self._all)
         self._file.flush()
+        self._made_whole.clear()
         self._changed = False

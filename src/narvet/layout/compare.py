@@ -7,9 +7,18 @@ from dataclasses import dataclass
 
 from narvet.filesystems import filesystem
 from narvet.filesystems.contract import FilesystemFacts
-from narvet.layout.facts import Facts, OriginFacts, PartitionFound, RegistryFacts, Survey
+from narvet.layout.facts import (
+    Facts,
+    MountEntry,
+    MountPointFacts,
+    OriginFacts,
+    PartitionFound,
+    RegistryFacts,
+    RootFacts,
+    Survey,
+)
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
-from narvet.layout.mounts import missing_entries
+from narvet.layout.mounts import kept_entries, missing_entries
 from narvet.tables import table_format
 from narvet.tables.contract import attribute_names
 from narvet.units import show_bytes
@@ -70,6 +79,9 @@ def compare(disk: LaidDisk, found: Survey | None) -> tuple[Difference, ...]:
 def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
     """Return every difference between a layout and what is there: images, mount points and entries."""
     found = [difference for disk in layout.disks for difference in compare(disk, facts.images.get(disk.name))]
+    for finding in layout.findings:
+        if finding.rule in ("image-elsewhere", "disk-left-over"):
+            found.append(Difference(finding.where, "its place in the sheet", finding.message))
     for guest, values in layout.registry.items():
         there = facts.registry.get(guest)
         if there is not None and there.values != values:
@@ -80,10 +92,35 @@ def compare_all(layout: Layout, facts: Facts) -> tuple[Difference, ...]:
             continue
         for entry in missing_entries(wanted, root.entries):
             found.append(Difference(f"guest.{guest} fstab", f"{entry.spec} at {entry.file}", "nothing"))
-        for entry in wanted:
-            if entry.file in root.mount_points and not root.mount_points[entry.file].exists:
-                found.append(Difference(f"guest.{guest} {entry.file}", "a mount point", "nothing"))
+        found += _kept_entries(guest, wanted, root)
+        for disk in layout.disks:
+            if disk.guest == guest:
+                found += [one for part in disk.partitions for one in _mount_point(guest, part, root)]
     return tuple(found)
+
+
+def _kept_entries(guest: str, wanted: tuple[MountEntry, ...], root: RootFacts) -> Iterator[Difference]:
+    """Yield the entries that mount what is wanted in another way."""
+    for entry, there in kept_entries(wanted, root.entries):
+        told = (f"{entry.file} {entry.vfstype} {entry.mntops}", f"{there.file} {there.vfstype} {there.mntops}")
+        yield Difference(f"guest.{guest} fstab line {there.line}", *told, lasting=False)
+
+
+def _mount_point(guest: str, part: LaidPartition, root: RootFacts) -> Iterator[Difference]:
+    there = root.mount_points.get(part.at or "")
+    where = f"guest.{guest} {part.at}"
+    if there is None:
+        return
+    if not there.exists:
+        yield Difference(where, "a mount point", "nothing")
+    elif there.empty and there.owner_can_be_set and not point_as_asked(part, there):
+        asked = f"{part.uid}:{part.gid} {part.mode:04o}"
+        yield Difference(where, asked, f"{there.uid}:{there.gid} {there.mode:04o}", lasting=False)
+
+
+def point_as_asked(part: LaidPartition, there: MountPointFacts) -> bool:
+    """Return whether a mount point has the owner and mode that its filesystem is to have."""
+    return (there.uid, there.gid, there.mode) == (part.uid, part.gid, part.mode)
 
 
 def _registry(there: RegistryFacts) -> str:

@@ -13,7 +13,10 @@ from narvet.tables.contract import Partition
 
 @dataclass(frozen=True)
 class StoreFacts:
-    """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown."""
+    """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown.
+
+    Stores with the same `device` lie on one filesystem and share what is free there.
+    """
 
     path: str
     exists: bool
@@ -22,6 +25,7 @@ class StoreFacts:
     total: int = 0
     filesystem: str = ""
     largest_file: int | None = None
+    device: int = 0
 
 
 @dataclass(frozen=True)
@@ -88,11 +92,18 @@ class RegistryFacts:
 
 @dataclass(frozen=True)
 class MountPointFacts:
-    """A mount point in a guest's root; `problem` says why it cannot be made or used."""
+    """A mount point in a guest's root; `problem` says why it cannot be made or used.
+
+    `owner_can_be_set` is whether this user may give it any owner.
+    """
 
     exists: bool
     empty: bool = True
     problem: str = ""
+    uid: int = 0
+    gid: int = 0
+    mode: int = 0
+    owner_can_be_set: bool = True
 
 
 @dataclass(frozen=True)
@@ -128,10 +139,21 @@ class OriginFacts:
 
 
 @dataclass(frozen=True)
+class Recorded:
+    """An image that the ledger says was made: for which disk, where, with which table id."""
+
+    disk: str
+    path: str
+    table_id: str
+
+
+@dataclass(frozen=True)
 class Facts:
     """All facts for one sheet, by name of store, of disk (only those whose image exists) and of guest.
 
-    `origins` has the disks that are copies or children, `registry` the Windows guests.
+    `origins` has the disks that are copies or children, `registry` the Windows guests. `strays` are the images in the
+    stores, and where the ledger has some, that no disk of the sheet is kept in; `ledger` is what was made earlier.
+    `anew` are the disks that are to be made although they were made before.
     """
 
     stores: Mapping[str, StoreFacts] = field(default_factory=dict)
@@ -139,3 +161,6 @@ class Facts:
     roots: Mapping[str, RootFacts] = field(default_factory=dict)
     origins: Mapping[str, OriginFacts] = field(default_factory=dict)
     registry: Mapping[str, RegistryFacts] = field(default_factory=dict)
+    strays: tuple[Survey, ...] = ()
+    ledger: tuple[Recorded, ...] = ()
+    anew: frozenset[str] = frozenset()

@@ -120,6 +120,8 @@ class LaidStore:
     """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
 
     `needed` is what writing the missing images stores at once, `free` what the filesystem there has at this moment.
+    Stores `beside` it lie on the same filesystem: they need and have promised what they share with it. `measured` is
+    whether the room is what is free there, not what the sheet says.
     """
 
     name: str
@@ -130,11 +132,15 @@ class LaidStore:
     present: int
     needed: int
     free: int
+    measured: bool = False
+    beside: tuple[str, ...] = ()
+    others_need: int = 0
+    others_promised: int = 0
 
     @property
     def left(self) -> int:
         """Room left once every disk is full; below zero where more is promised than there is."""
-        return self.room - self.kept - self.promised
+        return self.room - self.kept - self.promised - (self.others_promised if self.measured else 0)
 
 
 @dataclass(frozen=True)

@@ -85,6 +85,13 @@ def _in_root(where: str, part: LaidPartition, root: RootFacts) -> Iterator[Findi
         return
     if there.problem:
         yield Finding("mount-point-not-possible", "error", f"{where}.at", there.problem, "choose another mount point")
+    elif there.exists and there.empty and not there.owner_can_be_set and (there.uid, there.gid) != (part.uid, part.gid):
+        yield Finding(
+            "owner-not-set", "note", f"{where}.at",
+            f"the folder {part.at} belongs to {there.uid}:{there.gid}, not to {part.uid}:{part.gid}, which only the "
+            "superuser can change; once mounted, the disk's own root counts",
+            "write as root to have it set",
+        )  # fmt: skip
     elif not there.empty:
         yield Finding(
             "mount-point-not-empty", "warning", f"{where}.at",
@@ -150,3 +157,16 @@ def missing_entries(wanted: tuple[MountEntry, ...], existing: tuple[MountEntry, 
     """Return the wanted entries whose filesystem no existing entry mounts."""
     known = {_spec(entry.spec) for entry in existing}
     return tuple(entry for entry in wanted if _spec(entry.spec) not in known)
+
+
+def kept_entries(
+    wanted: tuple[MountEntry, ...], existing: tuple[MountEntry, ...]
+) -> tuple[tuple[MountEntry, MountEntry], ...]:
+    """Return each wanted entry, with the existing one, whose filesystem is mounted elsewhere or in another way."""
+    known = {_spec(entry.spec): entry for entry in existing}
+    both = ((entry, known[_spec(entry.spec)]) for entry in wanted if _spec(entry.spec) in known)
+    return tuple(
+        (entry, there)
+        for entry, there in both
+        if (entry.file, entry.vfstype, entry.mntops) != (there.file, there.vfstype, there.mntops)
+    )

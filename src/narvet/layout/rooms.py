@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from fractions import Fraction
 
 from narvet.findings import Finding
@@ -19,12 +20,15 @@ def lay_stores(sheet: Sheet, disks: Iterable[LaidDisk], facts: Facts) -> tuple[t
     for disk in disks:
         kept_in[disk.store].append(disk)
     stores = tuple(_store(name, form, facts.stores[name], kept_in[name], facts) for name, form in sheet.store.items())
+    stores = tuple(_with_others(store, stores, facts.stores) for store in stores)
     found: list[Finding] = []
     for store in stores:
-        found += _folder_checks(store, facts.stores[store.name])
-        if facts.stores[store.name].exists:
+        there = facts.stores[store.name]
+        found += _folder_checks(store, there)
+        if there.exists:
+            found += _beyond(store, sheet.store[store.name], there)
             found += _room_checks(store, stores)
-            found += _file_checks(facts.stores[store.name], kept_in[store.name])
+            found += _file_checks(there, kept_in[store.name])
     return stores, found
 
 
@@ -41,7 +45,36 @@ def _store(name: str, form: StoreForm, there: StoreFacts, disks: list[LaidDisk],
         present=present,
         needed=sum(disk.stores_now for disk in disks if disk.name not in facts.images),
         free=there.free,
+        measured=form.room is None,
     )
+
+
+def _with_others(store: LaidStore, stores: tuple[LaidStore, ...], facts: Mapping[str, StoreFacts]) -> LaidStore:
+    """Return a store that knows what those beside it, on the same filesystem, need now and may still take."""
+    mine = facts[store.name]
+    beside = [
+        other
+        for other in stores
+        if other.name != store.name and mine.exists and facts[other.name].exists
+        and facts[other.name].device == mine.device
+    ]  # fmt: skip
+    return replace(
+        store,
+        others_need=sum(other.needed for other in beside),
+        others_promised=sum(max(other.promised - other.present, 0) for other in beside),
+        beside=tuple(other.name for other in beside),
+    )
+
+
+def _beyond(store: LaidStore, form: StoreForm, there: StoreFacts) -> Iterator[Finding]:
+    """Yield a note where a sheet gives a store more room than its filesystem has in all."""
+    if form.room is not None and form.room > there.total:
+        yield Finding(
+            "store-room-beyond", "note", f"store.{store.name}.room",
+            f"the sheet gives it {show_both(form.room)}; its filesystem has {show_both(there.total)}, "
+            f"{show_both(there.free)} of it free",
+            "correct room, or leave it out",
+        )  # fmt: skip
 
 
 def _folder_checks(store: LaidStore, there: StoreFacts) -> Iterator[Finding]:
@@ -60,24 +93,33 @@ def _folder_checks(store: LaidStore, there: StoreFacts) -> Iterator[Finding]:
 def _room_checks(store: LaidStore, stores: tuple[LaidStore, ...]) -> Iterator[Finding]:
     where = f"store.{store.name}"
     most = min(store.free, store.room - store.kept - store.present)
-    if store.needed > most:
+    beside = f", and as much as {show_both(store.others_need)} goes to {_names(store.beside)} beside it"
+    if store.needed > most or (store.needed and store.needed + store.others_need > store.free):
         yield Finding(
             "store-without-room", "error", where,
-            f"writing needs {show_both(store.needed)} now; there is room for {show_both(max(most, 0))}",
+            f"writing needs {show_both(store.needed)} now; there is room for {show_both(max(most, 0))}"
+            + (beside if store.needed <= most else ""),
             _better(store, stores, store.needed),
         )  # fmt: skip
     elif store.left < 0:
         yield Finding(
             "store-overpromised", "warning", where,
             f"its disks promise {show_both(store.promised)}; of its {show_both(store.room)}, "
-            f"{show_both(store.room - store.kept)} may be filled, which is {show_both(-store.left)} too little",
+            f"{show_both(store.room - store.kept)} may be filled, which is {show_both(-store.left)} too little"
+            + (f", as {_names(store.beside)} shares its filesystem" if store.measured and store.beside else ""),
             _better(store, stores, -store.left),
         )  # fmt: skip
 
 
+def _names(names: tuple[str, ...]) -> str:
+    return f"store{'' if len(names) == 1 else 's'} {', '.join(names)}"
+
+
 def _better(store: LaidStore, stores: tuple[LaidStore, ...], needed: int) -> str:
     """Return a remedy that names the store with the most room left, if it has enough."""
-    other = max((one for one in stores if one.name != store.name), key=lambda one: one.left, default=None)
+    other = max(
+        (one for one in stores if one.name not in (store.name, *store.beside)), key=lambda one: one.left, default=None
+    )
     if other is None or other.left < needed:
         return "make room there, or add a store that has it"
     return f"move disks to store {other.name}, which has {show_both(other.left)} left"

@@ -6,9 +6,10 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from narvet.findings import Finding
-from narvet.layout.compare import compare, is_ours
+from narvet.layout.compare import Difference, compare, is_ours
 from narvet.layout.defaults import settled
 from narvet.layout.disks import lay_disk
+from narvet.layout.earlier import check_earlier
 from narvet.layout.facts import Facts, Survey
 from narvet.layout.letters import folder_mounts, registry_values
 from narvet.layout.model import LaidDisk, Layout
@@ -49,6 +50,7 @@ def work_out(sheet: Sheet, facts: Facts) -> Layout:
     found += check_mounts(disks, facts)
     found += _registry_checks(facts)
     found += check_origins(disks, facts)
+    found += check_earlier(disks, facts, sheet.identity)
     return Layout(
         title=sheet.title,
         disks=tuple(disks),
@@ -90,8 +92,10 @@ def _with_state(disk: LaidDisk, facts: Facts, found: list[Finding]) -> LaidDisk:
     if not is_ours(disk, facts.origins.get(disk.name), image):
         found.append(_in_the_way(disk, image))
         return replace(disk, state="in the way")
-    differences = [difference for difference in compare(disk, image) if difference.lasting]
+    every = compare(disk, image)
+    differences = [difference for difference in every if difference.lasting]
     if not differences:
+        found += map(_not_as_asked, every)
         return replace(disk, state="as asked")
     told = "; ".join(f"{one.where} is {one.shown[1]}, not {one.shown[0]}" for one in differences[:_SHOWN_DIFFERENCES])
     found.append(
@@ -101,6 +105,14 @@ def _with_state(disk: LaidDisk, facts: Facts, found: list[Finding]) -> LaidDisk:
         )
     )  # fmt: skip
     return replace(disk, state="in the way")
+
+
+def _not_as_asked(difference: Difference) -> Finding:
+    asked, there = difference.shown
+    return Finding(
+        "not-as-asked", "warning", difference.where, f"it is {there}, not {asked}; Narvet leaves it as it is",
+        "change it in the guest, or set the sheet to what it is",
+    )  # fmt: skip
 
 
 def _in_the_way(disk: LaidDisk, image: Survey) -> Finding:

@@ -6,6 +6,7 @@ filesystem of 2 TiB can both be read. Materials are told apart by pattern as wel
 
 from __future__ import annotations
 
+import io
 import math
 import warnings
 from collections.abc import Sequence
@@ -13,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from narvet.block.files import partial_name
+from narvet.block.publish import replace_content
 from narvet.layout.facts import Survey
 from narvet.layout.model import LaidDisk, LaidStore
 from narvet.report.cores import Band, bands_found, bands_of
@@ -119,14 +120,11 @@ def draw(title: str, cores: Sequence[Core], stores: Sequence[LaidStore], target:
                 _stores(axes, cell, left, top, tall[number // across] - _HEAD - 0.5)
         axes.text(0.25, height - 0.2, _CAPTION, size=_TEXT, color=_DIM, va="center")
         metadata: dict[str, Any] = {"Date": None} if target.suffix.lower() == ".svg" else {"Software": None}
-        partial = partial_name(target)
-        try:
-            with warnings.catch_warnings():  # of letters that the font does not have: they become boxes
-                warnings.simplefilter("ignore")
-                figure.savefig(partial, format=target.suffix[1:].lower(), metadata=metadata, facecolor=_PAPER)
-            partial.replace(target)
-        finally:
-            partial.unlink(missing_ok=True)
+        content = io.BytesIO()
+        with warnings.catch_warnings():  # of letters that the font does not have: they become boxes
+            warnings.simplefilter("ignore")
+            figure.savefig(content, format=target.suffix[1:].lower(), metadata=metadata, facecolor=_PAPER)
+        replace_content(target, content.getvalue())
 
 
 def _tall(size: int) -> float:

@@ -7,24 +7,30 @@ from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
-from narvet.block.contract import BlockDevice, Extent
+from narvet.block.contract import BlockDevice
 from narvet.block.window import Window
-from narvet.errors import ImageError, UnsupportedError
+from narvet.budget import budget
+from narvet.errors import ImageError, UnsupportedError, UntrustedError
 from narvet.filesystems import candidates
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
-from narvet.images.chain import chain, identify, open_image
-from narvet.images.contract import ImageFacts, ImageFormat
+from narvet.images.chain import Link, base_changed, chain, identify, open_chain
+from narvet.images.contract import ImageFacts
+from narvet.images.trust import Trust
 from narvet.layout.facts import PartitionFound, Survey
 from narvet.tables import NAMES as TABLES
 from narvet.tables import table_format
 from narvet.tables.contract import Partition, Table
 
-_SECTORS = (512, 4096)  # tried in turn where the format does not record it
+_SECTORS = (512, 4096)  # tried in turn where the format does not record it and nobody says it
+_BY_CONTENT = Trust(by_content=True)
 
 
-def survey(path: str, *, deep: bool = True) -> Survey:
+def survey(path: str, *, deep: bool = True, trust: Trust = _BY_CONTENT, sector: int | None = None) -> Survey:
     """Return what is found at `path`; without `deep`, filesystems are only looked at for their facts.
+
+    `trust` is what is said of the image, and `sector` the bytes of its sectors where its format does not record them;
+    None lets the content tell.
 
     Raises:
         RequestError: nothing is there, or something that cannot be an image.
@@ -32,39 +38,55 @@ def survey(path: str, *, deep: bool = True) -> Survey:
     """
     place = Path(path)
     try:
-        _, image = identify(place)
-        return _inside(path, place, image, deep=deep)
+        try:
+            links = chain(place, trust, changed_too=True)
+        except UntrustedError as error:
+            return _not_followed(path, identify(place, trust).facts, str(error))
+        with budget(sum(link.facts.allocated for link in links)):
+            return _inside(path, links, sector, deep=deep)
     except (ImageError, UnsupportedError) as error:
         size = place.stat().st_size
-        said = Finding("image-damaged", "error", path, str(error), "fetch it again, or mend it where it was made")
+        said = Finding("image-damaged", "error", path, str(error), "fetch it again, or repair it where it was made")
         return Survey(path, "unknown", "thin", size, 0, size, None, "none", "", (), (said,))
 
 
-def _inside(path: str, place: Path, image: ImageFacts, *, deep: bool) -> Survey:
+def _inside(path: str, links: list[Link], sector: int | None, *, deep: bool) -> Survey:
+    image = links[0].facts
     if not image.size:
         empty = Finding("image-empty", "error", path, "the file holds no bytes", "write it anew, or fetch it again")
         return _survey(path, image, 0, None, (), (empty,))
-    links = chain(place)
     changed = tuple(_base_findings(path, links))
-    said: tuple[Finding, ...] = ()
-    for sector in (image.sector,) if image.sector else _SECTORS:
-        with open_image(place, sector) as device:
-            found = _by_table(path, image, device, deep=deep)
-        if found.table != "none":
-            return replace(found, findings=(*changed, *found.findings))
-        said = said or found.findings
-    with open_image(place, image.sector or _SECTORS[0]) as device:
-        found = _survey(path, image, 0, None, (), said) if said else _without_table(path, image, device, deep=deep)
-    return replace(found, findings=(*changed, *found.findings))
+    found: list[Survey] = []
+    for size in [image.sector or sector] if image.sector or sector else _SECTORS:
+        with open_chain(links, size or 0) as device:
+            found.append(_by_table(path, image, device, deep=deep))
+    best = max(found, key=_likelihood)
+    if best.table == "none":
+        best = next((one for one in found if one.findings), best)
+        if not best.findings:
+            with open_chain(links, image.sector or sector or _SECTORS[0]) as device:
+                best = _without_table(path, image, device, deep=deep)
+    return replace(best, findings=(*changed, *best.findings))
 
 
-def _base_findings(path: str, links: list[tuple[Path, ImageFormat, ImageFacts]]) -> Iterator[Finding]:
+def _not_followed(path: str, image: ImageFacts, message: str) -> Survey:
+    said = Finding("base-elsewhere", "error", path, message, "name the base, if it is the right one")
+    return _survey(path, image, 0, None, (), (said,))
+
+
+def _likelihood(found: Survey) -> tuple[bool, bool, int]:
+    """Return how likely a disk has the sectors it was read with: an MBR reads with any, but makes sense with one."""
+    sound = not any(finding.level == "error" for finding in found.findings)
+    return found.table != "none", sound, sum(part.filesystem is not None for part in found.partitions)
+
+
+def _base_findings(path: str, links: list[Link]) -> Iterator[Finding]:
     """Yield a finding for every child whose base is not what it was made from."""
-    for (child, _, facts), (base, _, there) in pairwise(links):
-        if facts.base_link and there.link and facts.base_link != there.link:
+    for child, base in pairwise(links):
+        if base_changed(child, base):
             yield Finding(
                 "base-changed", "error", path,
-                f"{base} is not what {child} was made from: it was changed, or is another image",
+                f"{base.path} is not what {child.path} was made from: it was changed, or is another image",
                 "put back the base as it was; what the child holds fits no other",
             )  # fmt: skip
 
@@ -136,16 +158,3 @@ def _filesystem(device: BlockDevice, part: Partition, where: str, *, deep: bool)
         if facts is not None:
             return facts
     return None
-
-
-def unused(found: Survey, device: BlockDevice) -> Iterator[Extent]:
-    """Yield the runs of a surveyed disk that its sound filesystems keep nothing in, ascending."""
-    for part in sorted(found.partitions, key=lambda one: one.place.start):
-        if part.filesystem is None or part.filesystem.findings:
-            continue
-        window = Window(device, part.place.start, part.place.size)
-        for kind in candidates(window):
-            if kind.read(window, "", deep=False) is not None:
-                for start, length in kind.unused(window):
-                    yield Extent(part.place.start + start, length)
-                break

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol
 from uuid import UUID
 
-from narvet.block.contract import BlockDevice
+from narvet.block.contract import BlockDevice, Extent
 from narvet.findings import Finding
 
 
@@ -98,11 +98,20 @@ class TableFormat(Protocol):
     def partition_type(self, filesystem: str | None, system: str) -> str:
         """Return the type that a partition carries, by its filesystem and the system that uses it."""
 
+    def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specifications' own word)
+        """Return whether a partition of this type is one that such a filesystem is found on."""
+
     def label_length(self, label: str) -> int:
         """Return how much of `label_limit` a label takes."""
 
     def write(self, device: BlockDevice, table: Table) -> None:
         """Write every copy of the table."""
+
+    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
+        """Fit the table of a disk that was made larger to its new end; return the runs that were changed.
+
+        Every byte that need not change stays, also of tables made by others. `old_size` is bytes.
+        """
 
     def read(self, device: BlockDevice, where: str) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table on a device that is not trusted, or None, and what is wrong with it."""

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from narvet.block.contract import BlockDevice
+from narvet.block.contract import BlockDevice, Extent
 from narvet.checksums import crc32
 from narvet.errors import ImageError, UnsupportedError
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.tables.contract import Bounds, Partition, Reserved, Table, check_partitions
 from narvet.tables.mbr import SIZE as MBR_SIZE
-from narvet.tables.mbr import is_protective, protective
+from narvet.tables.mbr import is_protective, protective, resized_protective
 
 SIGNATURE = b"EFI PART"
 REVISION = 0x00010000
@@ -27,6 +27,12 @@ TYPES = {
     "ntfs": _BASIC_DATA,
     "exfat": _BASIC_DATA,
     "fat32": _BASIC_DATA,
+}
+_SUITABLE = {
+    "swap": (TYPES["swap"],),
+    "ntfs": (_BASIC_DATA,),
+    "exfat": (_BASIC_DATA,),
+    "fat32": (_BASIC_DATA, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"),
 }
 ASIDE = "e3c9e316-0b5c-4db8-817d-f92df00215ae"
 ATTRIBUTES = {"read-only": 1 << 60, "hidden": 1 << 62, "no-letter": 1 << 63}
@@ -123,6 +129,10 @@ class Gpt:
         """Return the type GUID of a partition."""
         return TYPES.get(filesystem or "", LINUX_TYPE if system == "linux" else _BASIC_DATA)
 
+    def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specification's own word)
+        """Return whether a partition of this type GUID is one that such a filesystem is found on."""
+        return type in _SUITABLE.get(filesystem, (LINUX_TYPE, _BASIC_DATA))
+
     def label_length(self, label: str) -> int:
         """Return the UTF-16 units of a partition's name."""
         return len(label.encode("utf-16-le")) // 2
@@ -169,13 +179,47 @@ class Gpt:
             array[(part.number - 1) * ENTRY_SIZE : part.number * ENTRY_SIZE] = entry.encode()
         return bytes(array)
 
+    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
+        """Move the second copy to the new end; ids, entries, their number, boot code and other fields stay."""
+        sector, last = device.sector, device.size // device.sector - 1
+        first, _ = _copy(device, 1, 1)
+        place = first[0].alternate_lba if first else old_size // sector - 1
+        second, _ = _copy(device, place, place)
+        if first is None and second is None:
+            return ()
+        header, array = first or second  # type: ignore[misc]
+        taken = max(-(-len(array) // sector), _array_sectors(sector))
+        head = device.read(0, sector)
+        tail = device.read((1 if first else place) * sector + GptHeader.size, header.header_size - GptHeader.size)
+        entries = header.partition_entry_lba if first else 2
+        wanted = header.but(my_lba=1, alternate_lba=last, partition_entry_lba=entries, last_usable_lba=last - 1 - taken)
+        copy = wanted.but(my_lba=last, alternate_lba=1, partition_entry_lba=last - taken)
+        changed = [
+            _put(device, copy.partition_entry_lba * sector, array.ljust(taken * sector, b"\0")),
+            _put(device, last * sector, _signed(copy, tail)),
+            _put(device, sector, _signed(wanted, tail)),
+            _put(device, 0, resized_protective(head, device.size, sector)),
+        ]
+        if first is None:
+            changed.append(_put(device, entries * sector, array))
+        if second is not None:
+            reach = max((part.end for part in _table(header, array, sector).partitions), default=0)
+            old = Extent(second[0].partition_entry_lba * sector, (place + 1 - second[0].partition_entry_lba) * sector)
+            if reach <= old.start < copy.partition_entry_lba * sector:
+                device.zero(*old)
+                changed.append(old)
+        return tuple(changed)
+
     def read(self, device: BlockDevice, where: str) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; whichever copy is sound serves."""
         sector = device.sector
         last = device.size // sector - 1
-        if last < 2 + 2 * _array_sectors(sector):
+        if last < 1:
             return None, ()
         first, first_fault = _copy(device, 1, 1)
+        ends = _end_by_first(device)
+        if ends is not None and ends > last and first is None:
+            return None, (_cut_short(where, (ends + 1) * sector, device.size),)
         place = first[0].alternate_lba if first else last
         second, second_fault = _copy(device, place, place)
         faults = [_damaged(where, "first", first_fault)] if first_fault else []
@@ -198,8 +242,22 @@ class Gpt:
 FORMAT = Gpt()
 
 
-def _signed(header: GptHeader) -> bytes:
-    return header.but(header_crc32=crc32(header.but(header_crc32=0).encode())).encode()
+def _signed(header: GptHeader, tail: bytes = b"") -> bytes:
+    """Return a header with its checksum, and what its maker put behind the fields that are known."""
+    return header.but(header_crc32=crc32(header.but(header_crc32=0).encode() + tail)).encode() + tail
+
+
+def _put(device: BlockDevice, offset: int, data: bytes) -> Extent:
+    device.write(offset, data)
+    return Extent(offset, len(data))
+
+
+def _end_by_first(device: BlockDevice) -> int | None:
+    """Return the disk's last sector by the first header, if that is sound, whether its entries can be read or not."""
+    try:
+        return _checked_header(device.read(device.sector, device.sector), 1).alternate_lba
+    except ImageError:
+        return None
 
 
 def _copy(device: BlockDevice, place: int, expected: int) -> tuple[tuple[GptHeader, bytes] | None, str]:

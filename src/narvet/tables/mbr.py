@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from typing import ClassVar
 from uuid import UUID
 
-from narvet.block.contract import BlockDevice
+from narvet.block.contract import BlockDevice, Extent
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.tables.contract import Bounds, Partition, Reserved, Table, check_partitions
@@ -19,6 +19,12 @@ PROTECTIVE_TYPE = 0xEE
 SIGNATURE = 0xAA55
 SIZE = 512
 TYPES = {"swap": 0x82, "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C}
+_SUITABLE = {
+    "swap": (0x82,),
+    "ntfs": (0x07, 0x17, 0x27),
+    "exfat": (0x07, 0x17),
+    "fat32": (0x0B, 0x0C, 0x1B, 0x1C, 0xEF),
+}
 LINUX_TYPE, EXTENDED = 0x83, 0x0F
 _EXTENDED_TYPES = (0x05, 0x0F, 0x85)
 _PRIMARIES = 4
@@ -60,6 +66,23 @@ def protective(disk_size: int, sector: int) -> bytes:
         size_in_lba=min(disk_size // sector - 1, 0xFFFFFFFF),
     )
     return MasterBootRecord.of(partition_records=entry.encode(), signature=SIGNATURE).encode()
+
+
+def resized_protective(data: bytes, disk_size: int, sector: int) -> bytes:
+    """Return the first 512 bytes of a GPT disk for another size; boot code and other entries stay as they are.
+
+    Only an entry that protects all of the disk from its second sector on is changed (UEFI 2.10, table 5.4).
+    """
+    record = MasterBootRecord.decode(data)
+    rows = [entry for _, entry in _entries(record)]
+    for index, entry in enumerate(rows):
+        if (
+            entry.os_type == PROTECTIVE_TYPE
+            and entry.starting_lba == 1
+            and not any(other.os_type for other in rows if other is not entry)
+        ):
+            rows[index] = entry.but(size_in_lba=min(disk_size // sector - 1, 0xFFFFFFFF))
+    return record.but(partition_records=b"".join(entry.encode() for entry in rows)).encode() + data[SIZE:]
 
 
 def is_protective(data: bytes) -> bool:
@@ -117,6 +140,10 @@ class Mbr:
         """Return the type code of a partition."""
         return f"{TYPES.get(filesystem or '', LINUX_TYPE if system == 'linux' else TYPES['ntfs']):02x}"
 
+    def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specification's own word)
+        """Return whether a partition of this type code is one that such a filesystem is found on."""
+        return int(type, 16) in _SUITABLE.get(filesystem, (LINUX_TYPE,))
+
     def label_length(self, label: str) -> int:
         """Return the length, though no label is stored."""
         return len(label)
@@ -138,6 +165,11 @@ class Mbr:
                     chain.append(_entry(EXTENDED, start - first, later.end - start, sector))
                 device.write(place, _record(chain, 0))
         device.write(0, _record(entries, int(table.id, 16)))
+
+    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
+        """Change nothing: nothing of the table depends on the disk's end."""
+        del device, old_size
+        return ()
 
     def read(self, device: BlockDevice, where: str) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; only one whose every entry makes sense is one."""

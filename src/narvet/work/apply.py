@@ -6,14 +6,16 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from narvet.block.files import held
+from narvet.block.locks import exclusive_lock
+from narvet.block.publish import recover_all
+from narvet.layout.model import Layout
 from narvet.work.ledger import ledger_path, record
 from narvet.work.steps import Step
 
 
 @contextmanager
 def at_work_on(sheet: Path) -> Iterator[None]:
-    """Hold a sheet from working it out to the last step, so that two Narvets never carry it out at once.
+    """Hold a sheet's name from working it out to the last step, so that two Narvets never carry it out at once.
 
     Raises:
         RefusedError: another Narvet is at work on it.
@@ -21,8 +23,15 @@ def at_work_on(sheet: Path) -> Iterator[None]:
     if not sheet.is_file():  # reading it will tell what is wrong
         yield
         return
-    with held(sheet):
+    with exclusive_lock(sheet.resolve()):
         yield
+
+
+def clear_stores(layout: Layout) -> None:
+    """Clear what interrupted runs left in the stores of a sheet; what other Narvets are at work on stays."""
+    for folder in sorted({Path(store.path) for store in layout.stores}):
+        if folder.is_dir():
+            recover_all(folder)
 
 
 def carry_out(sheet: Path, todo: Sequence[Step], on_done: Callable[[Step], None]) -> None:

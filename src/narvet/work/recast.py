@@ -3,26 +3,57 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
 import numpy as np
 
 from narvet.block.contract import BlockDevice, Extent
-from narvet.block.files import at_rest
+from narvet.block.leases import lease
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
-from narvet.images.chain import identify, open_image
+from narvet.images.chain import Link, chain, open_chain
 from narvet.images.contract import ImageFormat, Making, Space, misfits
-from narvet.tables import NAMES as TABLES
+from narvet.images.trust import NOTHING_SAID, Trust
+from narvet.layout.facts import Survey
+from narvet.survey.gate import table_doubts
+from narvet.survey.probe import survey
 from narvet.tables import table_format
-from narvet.units import KIB, MIB, align_up, show_both
+from narvet.units import KIB, MIB, align_up, show_both, show_bytes
 
 PIECE = 2 * MIB  # read and written at once
 GRANULE = 64 * KIB  # the least run of zeros worth leaving out
 
 OnCopied = Callable[[int], object]
+
+
+@dataclass(frozen=True)
+class Source:
+    """An image to be copied: with its bases, what is on it, and the bytes of its sectors.
+
+    `sure` is whether the sector size is recorded, said or told by what is on the disk, not just assumed.
+    """
+
+    links: tuple[Link, ...]
+    found: Survey
+    sector: int
+    sure: bool
+
+    @property
+    def path(self) -> Path:
+        """Where it lies."""
+        return self.links[0].path
+
+    @property
+    def size(self) -> int:
+        """Bytes of the disk."""
+        return self.links[0].facts.size
+
+    @property
+    def files(self) -> tuple[Path, ...]:
+        """Every file that the disk is read from: of the image and of its bases."""
+        return tuple(file for link in self.links for file in (link.path, *link.kind.parts(link.path)))
 
 
 def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
@@ -48,8 +79,28 @@ def filled(data: bytes) -> Iterator[tuple[int, int]]:
         yield first * GRANULE, min(last * GRANULE, len(data))
 
 
+def source_of(path: Path, trust: Trust = NOTHING_SAID, sector: int | None = None) -> Source:
+    """Return an image that is to be copied, once it is clear what it is.
+
+    `sector` is bytes, where its format does not record them; None lets the disk tell.
+
+    Raises:
+        RequestError: there is no such image, nothing says of which format it is, or it is cut short.
+        ImageError: it or one of its bases is not sound.
+    """
+    links = chain(path, trust)
+    found = survey(str(path), deep=False, trust=trust, sector=sector)
+    facts = links[0].facts
+    said = str(path.resolve()) in trust.formats
+    cut = next((one for one in found.findings if one.rule in ("image-empty", "table-cut-short")), None)
+    if cut is not None and not (said and links[0].kind.name == "raw"):
+        raise RequestError(f"{path}: {cut.message}; to copy it as it is, add --image-format {links[0].kind.name}")
+    told = facts.sector or sector or found.sector
+    return Source(tuple(links), found, told or 512, bool(told))
+
+
 def making_for(
-    source: Path,
+    source: Source,
     kind: ImageFormat,
     new: Path,
     *,
@@ -59,24 +110,49 @@ def making_for(
     pieces: int | None = None,
     packed: bool = False,
 ) -> Making:
-    """Return the wish for the disk of the image at `source` in an image of another kind, or of another size.
+    """Return the wish for a disk in an image of another kind, or of another size in bytes.
 
     A guest may know the disk by its image's id, which is kept where there is one.
 
     Raises:
-        RequestError: the format cannot hold the disk so, or `size` is smaller than it.
+        RequestError: the format cannot hold the disk so, or `size` is smaller than it, or its table cannot follow.
     """
-    _, facts = identify(source)
-    wanted, sector = facts.size if size is None else size, facts.sector or 512
+    facts = source.links[0].facts
+    wanted = facts.size if size is None else size
     if wanted < facts.size:
         raise RequestError(
             f"the disk has {show_both(facts.size)}; it cannot be made smaller, {show_both(wanted)} were asked for"
         )
-    fitting = align_up(kind.fit(align_up(wanted, sector)), sector)
-    known_as = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)
-    making = Making(fitting, sector, space, known_as, block=block, pieces=pieces, packed=packed)
+    fitting = align_up(kind.fit(align_up(wanted, source.sector)), source.sector)
+    if fitting > facts.size:
+        _check_can_grow(source)
+    native_id = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)
+    making = Making(fitting, source.sector, space, native_id, block=block, pieces=pieces, packed=packed)
     check_fits(kind, making)
     return making
+
+
+def remarks(source: Source, kind: ImageFormat, making: Making, asked: int | None) -> Iterator[str]:
+    """Yield what a person should know of the new image: a size that was rounded up, sectors that it does not record."""
+    wanted = source.size if asked is None else asked
+    if making.size != wanted:
+        yield (
+            f"{kind.name} cannot have exactly {show_bytes(wanted)}; the disk gets {show_bytes(making.size)}, "
+            f"{show_bytes(making.size - wanted)} more"
+        )
+    if source.sure and making.sector != 512 and not kind.records_sector:
+        yield f"{kind.name} does not record the sector size; attach the disk with sectors of {making.sector} bytes"
+
+
+def _check_can_grow(source: Source) -> None:
+    if source.found.table == "none":
+        return
+    doubts = table_doubts(source.found)
+    if doubts:
+        raise RequestError(
+            f"{source.path}: its table cannot follow to the end of a larger disk: {doubts[0]}; recast it to a format "
+            "and size that it has, or repair it first"
+        )
 
 
 def check_fits(kind: ImageFormat, making: Making) -> None:
@@ -86,68 +162,60 @@ def check_fits(kind: ImageFormat, making: Making) -> None:
 
 
 def recast(
-    source: Path, partial: Path, kind: ImageFormat, making: Making, on_copied: OnCopied = lambda _: None
-) -> None:
-    """Write the disk of the image at `source`, with all of its bases, to a new image.
+    source: Source, built: Path, kind: ImageFormat, making: Making, on_copied: OnCopied = lambda _: None
+) -> tuple[Extent, ...]:
+    """Write a disk, with all that its bases hold, to a new image; return the runs where its table was changed.
 
-    The caller gives the image its name (see `making.new_image`). Where the new disk is larger, its table's second copy
-    is moved to the new end.
+    The caller gives the image its name (see `making.new_image`). Where the new disk is larger, its table follows to
+    the new end.
+
+    Raises:
+        RefusedError: somebody writes to the image or to one of its bases.
     """
-    with _at_rest(source), open_image(source, making.sector) as old, kind.create(partial, making) as new:
-        for offset, data in data_runs(old, old.extents()):
-            new.write(offset, data)
-            on_copied(len(data))
-        if making.size > old.size:
-            move_table(new, old.size)
+    changed: tuple[Extent, ...] = ()
+    with lease(*source.files, change=False) as held:
+        with open_chain(list(source.links), making.sector) as old, kind.create(built, making) as new:
+            for offset, data in data_runs(old, old.extents()):
+                new.write(offset, data)
+                on_copied(len(data))
+            if making.size > old.size and source.found.table != "none":
+                changed = table_format(source.found.table).follow_end(new, old.size)
+        held.check()
+    return changed
 
 
-@contextmanager
-def _at_rest(source: Path) -> Iterator[None]:
-    """Hold an image and its parts, which nobody may be writing to: a copy of what changes meanwhile is torn."""
-    kind, _ = identify(source)
-    with at_rest(source, *kind.parts(source)):
-        yield
+def verify(
+    source: Source,
+    copy: Path,
+    kind: ImageFormat,
+    making: Making,
+    changed: Iterable[Extent] = (),
+    on_read: OnCopied = lambda _: None,
+) -> None:
+    """Read every byte of both disks anew and compare them, whatever their maps say; only `changed` runs may differ.
 
-
-def move_table(device: BlockDevice, old_size: int) -> None:
-    """Move the second copy of a disk's table from where the disk ended before to where it ends now."""
-    for name in TABLES:
-        kind = table_format(name)
-        table, _ = kind.read(device, "")
-        if table is not None:
-            old = kind.reserved(old_size, device.sector)[-1]
-            if max((part.end for part in table.partitions), default=0) <= old.start:
-                device.zero(old.start, old.size)
-            kind.write(device, table)
-            return
-
-
-def verify(source: Path, copy: Path, kind: ImageFormat, making: Making, on_read: OnCopied = lambda _: None) -> None:
-    """Read both images and compare them byte for byte, but for the places of a moved table.
+    What is found on the new disk, with the sectors that its image records, must be what is on the old one.
 
     Raises:
         RefusedError: they differ.
     """
-    with open_image(source, making.sector) as old, kind.open(copy, making.sector) as new:
-        left_out = _table_places(old, new.size) if new.size != old.size else []
-        for device, other in ((old, new), (new, old)):
-            for start, length in device.extents(0, old.size):
-                for offset in range(start, min(start + length, old.size), PIECE):
-                    held_there = min(PIECE, min(start + length, old.size) - offset)
-                    mine, its = device.read(offset, held_there), other.read(offset, held_there)
-                    if mine != its and _differ(offset, mine, its, left_out):
-                        raise RefusedError(f"{copy}: what was written does not read back as it is in {source}")
-                    on_read(held_there)
+    allowed = list(changed)
+    with open_chain(list(source.links), source.sector) as old, kind.open(copy, making.sector) as new:
+        for offset in range(0, new.size, PIECE):
+            length = min(PIECE, new.size - offset)
+            mine = old.read(offset, min(length, max(old.size - offset, 0))) if offset < old.size else b""
+            its = new.read(offset, length)
+            if mine.ljust(length, b"\0") != its and _differ(offset, mine.ljust(length, b"\0"), its, allowed):
+                raise RefusedError(f"{copy.name}: what was written does not read back as it is in {source.path}")
+            on_read(length)
+    there = survey(str(copy), deep=False, sector=making.sector, trust=Trust({str(copy.resolve()): kind.name}))
+    parts = [[(part.place.start, part.place.id) for part in one.partitions] for one in (source.found, there)]
+    if (source.found.table_id, parts[0]) != (there.table_id, parts[1]):
+        raise RefusedError(f"{copy.name}: its partitions are not those of {source.path}")
 
 
-def _table_places(device: BlockDevice, new_size: int) -> list[Extent]:
-    kind = table_format(TABLES[0])
-    places = [*kind.reserved(device.size, device.sector), *kind.reserved(new_size, device.sector)]
-    return [Extent(place.start, place.size) for place in places]
-
-
-def _differ(offset: int, mine: bytes, its: bytes, left_out: list[Extent]) -> bool:
+def _differ(offset: int, mine: bytes, its: bytes, allowed: list[Extent]) -> bool:
     unlike = np.flatnonzero(np.frombuffer(mine, dtype=np.uint8) != np.frombuffer(its, dtype=np.uint8)) + offset
-    for start, length in left_out:
+    for start, length in allowed:
         unlike = unlike[(unlike < start) | (unlike >= start + length)]
     return bool(len(unlike))

@@ -2,66 +2,91 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
 from narvet.block.contract import BlockDevice, Extent
-from narvet.block.files import at_rest, partial_name, sync_file, take_place
+from narvet.block.leases import lease
+from narvet.block.locks import exclusive_lock
+from narvet.block.publish import recover, take_place, workspace
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
-from narvet.images.chain import chain, open_image
+from narvet.images.chain import Link, base_changed, chain, open_chain
 from narvet.images.contract import ImageFacts, Making
 from narvet.images.files import stored
 from narvet.images.mapped import Layered
-from narvet.survey.probe import survey, unused
+from narvet.images.trust import NOTHING_SAID, Trust
+from narvet.survey.gate import table_doubts, unused
+from narvet.survey.probe import survey
 from narvet.units import align_down, align_up
+from narvet.work.children import base_of, children_of
 from narvet.work.recast import GRANULE, PIECE, OnCopied, filled
-from narvet.work.relatives import base_of, children_of
 
 
-def reclaim(path: Path, on_copied: OnCopied = lambda _: None) -> tuple[int, int]:
-    """Rewrite the image at `path`, as a thin one, without what is zero or unused in it; return the bytes stored before
-    and after.
+@dataclass(frozen=True)
+class Reclaimed:
+    """The bytes stored before and after, and what was kept whole because something about it is not certain."""
+
+    before: int
+    after: int
+    kept: tuple[str, ...] = ()
+
+
+def reclaim(
+    path: Path, on_copied: OnCopied = lambda _: None, trust: Trust = NOTHING_SAID, sector: int | None = None
+) -> Reclaimed:
+    """Rewrite the image at `path`, as a thin one, without what is zero or unused in it.
 
     What filesystems use stays bit for bit; what they do not use reads as zeros, or as what the base holds. Ids, block
-    and sector sizes stay.
+    and sector sizes stay. `sector` is bytes, where the format does not record them.
 
     Raises:
-        RequestError: the image is in pieces or packed, or others need it as it is.
-        RefusedError: its base changed, or the system refused.
+        RequestError: the image is in pieces or packed, others need it as it is, or its table is not certain.
+        ImageError: it is not sound.
+        RefusedError: its base changed, somebody uses it, or the system refused.
     """
-    _, kind, facts = chain(path)[0]
-    _check(path, facts)
-    known_as = facts.id or derive(NAMESPACE_URL, "reclaim", path.name, facts.size)
-    base = base_of(Path(facts.base), path, kind)[0] if facts.base else None
-    if base is not None and facts.base_link and base.link != facts.base_link:
-        raise RefusedError(f"{facts.base}: it was changed since {path} was made from it; nothing here is certain")
-    sector = facts.sector or 512
-    making = Making(facts.size, sector, "thin", known_as, block=facts.block or None, base=base)
-    before, partial = stored(path), partial_name(path)
-    with at_rest(path):
-        partial.unlink(missing_ok=True)
-        try:
-            with open_image(path, sector) as old, kind.create(partial, making) as new:
-                _copy(old, new, unused(survey(str(path)), old), on_copied, child=base is not None)
-            if stored(partial) >= before:  # nothing to be had: the old one stays as it is
-                partial.unlink()
-                return before, before
-            sync_file(partial)
-            take_place(partial, path)
-        except BaseException:
-            partial.unlink(missing_ok=True)
-            raise
-    return before, stored(path)
+    path = Path(os.path.realpath(path))
+    with exclusive_lock(path):
+        recover(path)
+        links = chain(path, trust, changed_too=True)
+        _check(path, links)
+        found = survey(str(path), trust=trust, sector=sector)
+        doubts = table_doubts(found)
+        if doubts:
+            raise RequestError(f"{path}: what it uses is not certain, so nothing is given back: {doubts[0]}")
+        making = _making(links, found.sector or sector or 512)
+        bases = [file for link in links[1:] for file in (link.path, *link.kind.parts(link.path))]
+        kept: list[str] = []
+        with lease(path, change=True) as held, lease(*bases, change=False), workspace(path) as built:
+            with open_chain(links, making.sector) as old, links[0].kind.create(built, making) as new:
+                _copy(old, new, unused(found, old, kept), on_copied, child=len(links) > 1)
+            before, after = stored(path), stored(built)
+            if after < before:
+                held.check()
+                take_place(built, path)
+    return Reclaimed(before, min(before, after), tuple(kept))
 
 
-def _check(path: Path, facts: ImageFacts) -> None:
+def _making(links: list[Link], sector: int) -> Making:
+    path, kind, facts = links[0]
+    native_id = facts.id or derive(NAMESPACE_URL, "reclaim", path.name, facts.size)
+    base = base_of(links[1], path, kind)[0] if len(links) > 1 else None
+    return Making(facts.size, facts.sector or sector, "thin", native_id, block=facts.block or None, base=base)
+
+
+def _check(path: Path, links: list[Link]) -> None:
+    facts: ImageFacts = links[0].facts
     if not facts.whole:
         raise RequestError(f"{path}: it is kept in pieces or packed; recast it to a thin image in one file instead")
-    child = next(children_of(path, [path.parent]), None)
-    if child is not None:
-        raise RequestError(f"{path}: {child} is a child of it and needs it as it is; fold that first")
+    for child, base in pairwise(links):
+        if base_changed(child, base):
+            raise RefusedError(f"{base.path}: it was changed since {child.path} was made from it; nothing is certain")
+    for child_path in children_of(path, [path.parent]):
+        raise RequestError(f"{path}: {child_path} is a child of it and needs it as it is; fold that first")
 
 
 def _copy(old: BlockDevice, new: BlockDevice, holes: Iterator[Extent], on_copied: OnCopied, *, child: bool) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from uuid import UUID
 
-from narvet.block.files import replace_content
+from narvet.block.publish import replace_content
 from narvet.errors import RequestError
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet, text_of

@@ -6,11 +6,15 @@ that retiring it again finishes what is left.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from narvet.block.files import at_rest, partial_name, replace_content, sync_folder
+from narvet.block.leases import lease
+from narvet.block.locks import exclusive_lock
+from narvet.block.names import working_name
+from narvet.block.publish import recover, replace_content, withdraw
 from narvet.errors import RequestError
 from narvet.guests.roots import remove_entries
 from narvet.images import image_format
@@ -23,8 +27,7 @@ from narvet.layout.mounts import mounting
 from narvet.sheet.read import text_of
 from narvet.sheet.strike import without_disk
 from narvet.units import show_binary
-from narvet.work.making import clear
-from narvet.work.relatives import children_of
+from narvet.work.children import children_of
 from narvet.work.steps import Step, WriteRegistryText
 
 
@@ -75,16 +78,13 @@ class RemoveImage:
 
     def apply(self) -> dict[str, object]:
         """Take the image its name, then remove it with its parts: what an interruption leaves is no image any more."""
-        partial = partial_name(self.path)
-        if self.path.exists():
-            with at_rest(self.path, *self.kind.parts(self.path)):
-                if partial.exists():
-                    clear(partial, self.kind)
-                self.path.rename(partial)
-                sync_folder(self.path.parent)
-        if partial.exists():
-            clear(partial, self.kind, published=True)
-            sync_folder(self.path.parent)
+        path = self.path
+        with exclusive_lock(path):
+            recover(path)
+            if path.exists():
+                parts = self.kind.own_parts(path)
+                with lease(path, *parts, change=True) as held:
+                    withdraw(path, parts, held.check)
         return {"did": "image removed", "disk": self.disk, "stored": self.stored}
 
 
@@ -132,7 +132,7 @@ def retirement(sheet: Path, name: str, layout: Layout, facts: Facts) -> tuple[St
     left = registry_values(one for one in layout.disks if one is not disk).get(disk.guest, ())
     if there and there.values and there.values != left:
         todo.append(WriteRegistryText(disk.guest, there.path, left))
-    if name in facts.images or partial_name(path).exists():
+    if name in facts.images or os.path.lexists(working_name(path)):
         stored = facts.images[name].allocated if name in facts.images else 0
         todo.append(RemoveImage(name, path, image_format(disk.format), stored))
     return (*todo, StrikeOut(name, sheet))

@@ -6,25 +6,29 @@ Every step is whole or not there at all, so resuming means working the steps out
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import os
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import held
+from narvet.block.leases import lease
 from narvet.block.window import Window
 from narvet.filesystems import filesystem
 from narvet.guests.registry import write_registry
 from narvet.guests.roots import add_entries, make_mount_point
 from narvet.images import image_format
-from narvet.layout.facts import Facts, MountEntry, RegistryValue
+from narvet.images.chain import chain
+from narvet.images.trust import NOTHING_SAID, Trust
+from narvet.layout.compare import point_as_asked
+from narvet.layout.facts import Facts, MountEntry, MountPointFacts, RegistryValue
 from narvet.layout.model import LaidDisk, LaidPartition, Layout
 from narvet.layout.mounts import missing_entries
 from narvet.tables import table_format
 from narvet.tables.contract import Partition, Table
 from narvet.units import show_both
 from narvet.work.making import new_image
-from narvet.work.recast import recast
+from narvet.work.recast import recast, source_of
 
 
 class Step(Protocol):
@@ -51,6 +55,7 @@ class MakeImage:
     """Write a disk's image under a temporary name and give it its own when it is complete."""
 
     disk: LaidDisk
+    trust: Trust = NOTHING_SAID
     guest_may_run = True
 
     @property
@@ -67,13 +72,22 @@ class MakeImage:
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
         kind, origin = image_format(self.disk.format), self.disk.origin
-        with new_image(Path(self.disk.path), kind) as partial:
-            if origin is not None and origin.how == "copy":
-                recast(Path(origin.path), partial, kind, self.disk.making)
+        source = Path(origin.path) if origin is not None else None
+        with new_image(Path(self.disk.path), kind, like=source) as built:
+            if source is not None and origin is not None and origin.how == "copy":
+                trust = replace(self.trust, bases=self.trust.bases | {str(source)})
+                recast(source_of(source, trust, self.disk.sector), built, kind, self.disk.making)
             else:
-                with kind.create(partial, self.disk.making) as device, held(partial):
+                files = self._base_files(source)
+                with lease(*files, change=False) as held, kind.create(built, self.disk.making) as device:
                     self._fill(device)
+                    held.check()
         return {"did": "image", "disk": self.disk.name, "size": self.disk.size, "id": self.disk.table_id}
+
+    def _base_files(self, base: Path | None) -> list[Path]:
+        """Return the files that a child's bases are kept in."""
+        links = chain(base, self.trust) if base is not None else []
+        return [file for link in links for file in (link.path, *link.kind.parts(link.path))]
 
     def _fill(self, device: BlockDevice) -> None:
         if self.disk.origin is not None:
@@ -100,11 +114,14 @@ class MakeMountPoint:
     guest: str
     root: str
     part: LaidPartition
+    owner_can_be_set: bool = True
     guest_may_run = True
 
     @property
     def summary(self) -> str:
         """The folder in a few words."""
+        if not self.owner_can_be_set:
+            return "mount point; only the superuser can give it its owner"
         return f"mount point, {self.part.owner} {self.part.mode:04o}"
 
     @property
@@ -113,7 +130,7 @@ class MakeMountPoint:
         return f"{self.root}{self.part.at}"
 
     def apply(self) -> dict[str, object]:
-        """Make the folder."""
+        """Make the folder, or correct its owner and mode."""
         make_mount_point(self.root, self.part.at or "", self.part.uid, self.part.gid, self.part.mode)
         return {"did": "mount point", "guest": self.guest, "at": self.part.at}
 
@@ -165,7 +182,8 @@ class WriteRegistryText:
 
 def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     """Return what is left to do for a layout, in order."""
-    images: list[Step] = [MakeImage(disk) for disk in layout.disks if disk.state == "to make"]
+    trust = _trust(layout)
+    images: list[Step] = [MakeImage(disk, trust) for disk in layout.disks if disk.state == "to make"]
     folders: list[Step] = []
     lines: list[Step] = []
     for disk in layout.disks:
@@ -173,8 +191,9 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         if root is None or root.path is None or disk.runs == "windows":
             continue
         for part in disk.partitions:
-            if part.at and not root.mount_points[part.at].exists:
-                folders.append(MakeMountPoint(disk.guest, root.path, part))
+            if part.at and _is_to_be_made(part, root.mount_points[part.at]):
+                can_own = root.mount_points[part.at].owner_can_be_set
+                folders.append(MakeMountPoint(disk.guest, root.path, part, can_own))
     for guest, wanted in layout.entries.items():
         root = facts.roots.get(guest)
         missing = missing_entries(wanted, root.entries) if root and root.path else ()
@@ -186,3 +205,15 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         if facts.registry[guest].values != values
     ]
     return (*images, *folders, *lines, *texts)
+
+
+def _is_to_be_made(part: LaidPartition, there: MountPointFacts) -> bool:
+    """Return whether a mount point is missing, or is an empty folder with another owner or mode that can be changed."""
+    return not there.exists or (there.empty and there.owner_can_be_set and not point_as_asked(part, there))
+
+
+def _trust(layout: Layout) -> Trust:
+    """Return what a layout says of its images: their formats, and that they and their origins may be bases."""
+    formats = {os.path.realpath(disk.path): disk.format for disk in layout.disks}
+    origins = {os.path.realpath(disk.origin.path) for disk in layout.disks if disk.origin}
+    return Trust(formats, frozenset({*formats, *origins}))

@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice, Extent
 from narvet.checksums import crc32c_raw
-from narvet.filesystems.ext4.inodes import JOURNAL, ROOT, inode_checksum, inode_seed
+from narvet.filesystems.ext4.file_blocks import block_faults
+from narvet.filesystems.ext4.inodes import JOURNAL, inode_checksum
 from narvet.filesystems.ext4.records import (
     DESCRIPTOR_SIZE,
     EXTENT_MAGIC,
@@ -25,7 +26,6 @@ from narvet.filesystems.ext4.records import (
     JOURNAL_MAGIC,
     MAGIC,
     SUPERBLOCK_OFFSET,
-    DirectoryTail,
     ExtentHeader,
     GroupDescriptor,
     Inode,
@@ -38,8 +38,7 @@ from narvet.filesystems.ext4.records import (
 from narvet.filesystems.ext4.shape import Shape, copies_of, descriptor_pieces, shape_of
 
 MOST_MAPS = 1 << 15
-MOST_INODES = 1 << 16
-_INDEXED = 0x1000  # i_flags: the first block of the folder is a hash tree's root
+MOST_INODES = 1 << 18
 _USES_EXTENTS = 0x80000
 _SAME = ("s_log_block_size", "s_blocks_per_group", "s_inodes_per_group", "s_first_data_block")
 
@@ -68,9 +67,22 @@ def faults(device: BlockDevice, shape: Shape) -> Iterator[str]:
     yield from _map_faults(device, shape)
     if shape.checksums and shape.superblock.s_inode_size == INODE_SIZE:
         yield from _inode_faults(device, shape)
-        yield from _root_faults(device, shape)
     if shape.compat("has_journal") and shape.superblock.s_journal_inum == JOURNAL:
         yield from _journal_faults(device, shape)
+
+
+def left_out(device: BlockDevice, shape: Shape) -> str:
+    """Return why not everything of a filesystem is checked, empty if it is."""
+    written = sum(1 for _ in islice(_groups(device, shape), MOST_MAPS + 1))
+    if written > MOST_MAPS:
+        return f"more than {MOST_MAPS} of its groups have been written to"
+    if shape.checksums and shape.superblock.s_inode_size != INODE_SIZE:
+        return f"its inodes have {shape.superblock.s_inode_size} bytes"
+    inodes = 0
+    for _, row in _groups(device, shape):
+        unused_inodes = _wide(shape, row, "bg_itable_unused", 16)
+        inodes += 0 if row["bg_flags"] & GROUP_INODES_UNUSED else shape.superblock.s_inodes_per_group - unused_inodes
+    return f"it has had more than {MOST_INODES} inodes in use" if shape.checksums and inodes > MOST_INODES else ""
 
 
 def _tables(device: BlockDevice, shape: Shape) -> Iterator[tuple[int, NDArray[Any]]]:
@@ -177,6 +189,8 @@ def _inode_faults(device: BlockDevice, shape: Shape) -> Iterator[str]:
             number = group * per_group + index + 1
             if inode_checksum(shape.seed, number, inode) != (inode.i_checksum_hi << 16 | inode.i_checksum_lo):
                 yield f"inode {number} does not match its checksum"
+            else:
+                yield from block_faults(device, shape, number, inode)
 
 
 def _inode(device: BlockDevice, shape: Shape, number: int) -> Inode:
@@ -194,19 +208,6 @@ def _first_block(inode: Inode) -> int:
         return 0
     extent = FileExtent.decode(inode.i_block[ExtentHeader.size :])
     return extent.ee_start_hi << 32 | extent.ee_start_lo
-
-
-def _root_faults(device: BlockDevice, shape: Shape) -> Iterator[str]:
-    root = _inode(device, shape, ROOT)
-    place = _first_block(root)
-    if not place or root.i_flags & _INDEXED:
-        return
-    data = device.read(place * shape.block, shape.block)
-    tail = DirectoryTail.decode(data[-DirectoryTail.size :])
-    seed = inode_seed(shape.seed, ROOT, root.i_generation)
-    whole = (tail.det_reserved_zero1, tail.det_rec_len, tail.det_reserved_zero2, tail.det_reserved_ft)
-    if whole != (0, DirectoryTail.size, 0, 0xDE) or crc32c_raw(seed, data[: -DirectoryTail.size]) != tail.det_checksum:
-        yield "the root folder does not match its checksum"
 
 
 def _journal_faults(device: BlockDevice, shape: Shape) -> Iterator[str]:

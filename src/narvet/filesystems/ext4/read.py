@@ -50,9 +50,11 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
         found += _descriptor_findings(device, shape, where) if deep else ()
         root = _root(device, shape)
         if deep and not found:
-            from narvet.filesystems.ext4.maps import faults
+            from narvet.filesystems.ext4.maps import faults, left_out
 
             found += [told.damaged(where, fault) for fault in faults(device, shape)]
+            cut = left_out(device, shape)
+            found += [told.not_checked(where, cut)] if cut else []
     except ImageError as error:
         found.append(told.damaged(where, str(error)))
         return FilesystemFacts("ext4", uuid, label, 0, 0, 0, 0, findings=tuple(found))

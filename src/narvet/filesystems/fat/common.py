@@ -13,7 +13,8 @@ from narvet.filesystems.contract import Options, Usual, ownerless_options
 
 FIRST_CLUSTER = 2
 _CHUNK = 1 << 20
-_MOST_CHECKED = 1 << 24  # clusters whose chains are followed; a table of 64 MiB
+_MOST_AT_ONCE = 1 << 24  # entries: a table of 64 MiB
+_MOST_CHECKED = 1 << 28  # clusters of a volume whose files are followed; only what is in use takes memory
 
 
 class Portable(Usual):
@@ -76,9 +77,10 @@ def free_between(taken: Iterator[tuple[int, NDArray[np.bool_]]], count: int) -> 
 def chain_faults(entries: NDArray[np.uint32], last: int, bad: int) -> Iterator[str]:
     """Yield what is wrong with the chains of a whole table: `entries` start at entry 0, `last` is the last cluster.
 
-    Entries above `bad` end a chain, `bad` itself marks a cluster that cannot be used.
+    Entries above `bad` end a chain, `bad` itself marks a cluster that cannot be used. It is for tables whose free
+    entries are zero, and of a size that is looked at as a whole.
     """
-    if len(entries) > _MOST_CHECKED:
+    if len(entries) > _MOST_AT_ONCE:
         return
     links = entries[FIRST_CLUSTER : last + 1]
     links = links[(links != 0) & (links < bad)]

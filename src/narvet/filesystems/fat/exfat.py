@@ -18,7 +18,9 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
+from narvet.filesystems.fat.clusters import Chains, TooManyError
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
+from narvet.filesystems.fat.exfat_tree import tree_faults
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
@@ -406,19 +408,37 @@ def _inside(device: BlockDevice, boot: BootSector, where: str, *, deep: bool) ->
     if place is None:
         return label, 0, [told.damaged(where, "the root names no allocation bitmap that fits the volume")]
     used = sum(int(bits.sum()) for _, bits in _bitmap(device, boot, place))
-    faults = [*_upcase_faults(device, boot, upcase), *_chain_faults(device, boot, place)] if deep else []
-    return label, used, [told.damaged(where, fault) for fault in faults]
+    if not deep:
+        return label, used, []
+    said = [told.damaged(where, fault) for fault in _upcase_faults(device, boot, upcase)]
+    return label, used, [*said, *_tree_findings(device, boot, place, where)]
 
 
-def _chain_faults(device: BlockDevice, boot: BootSector, bitmap: int) -> Iterator[str]:
+def _tree_findings(device: BlockDevice, boot: BootSector, bitmap: int, where: str) -> Iterator[Finding]:
+    """Yield what is wrong with the folders, and with what they claim; a note where there is too much to check."""
     start, count = boot.fat_offset << boot.bytes_per_sector_shift, boot.cluster_count + FIRST_CLUSTER
     table = common.whole_table(device, start, count, 0xFFFFFFFF)
-    yield from common.chain_faults(table, count - 1, BAD)
-    root = boot.first_cluster_of_root - FIRST_CLUSTER
-    if not device.read(bitmap + root // 8, 1)[0] >> root % 8 & 1:
-        yield "the root lies in a cluster marked as free"
-    if len(table) and table[root + FIRST_CLUSTER] == 0:
-        yield "the root has no place in the file allocation table"
+    if not len(table):
+        yield told.not_checked(where, f"it has {boot.cluster_count} clusters, more than are checked")
+        return
+    sector = 1 << boot.bytes_per_sector_shift
+    heap, cluster = boot.cluster_heap_offset * sector, sector << boot.sectors_per_cluster_shift
+
+    def used(low: int, high: int) -> NDArray[np.bool_]:
+        start, end = (low - FIRST_CLUSTER) // 8, -(-(high - FIRST_CLUSTER) // 8)
+        bits = np.unpackbits(np.frombuffer(device.read(bitmap + start, end - start), np.uint8), bitorder="little")
+        return bits[low - FIRST_CLUSTER - 8 * start :][: high - low].astype(np.bool_)
+
+    def read(first: int, length: int) -> bytes:
+        return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
+
+    clean = not boot.volume_flags & _DIRTY
+    try:
+        root = boot.first_cluster_of_root
+        for fault in tree_faults(read, Chains(table, BAD), used, root, cluster, clean=clean):
+            yield told.damaged(where, fault)
+    except TooManyError:
+        yield told.not_checked(where, "it has more files than are checked")
 
 
 def _upcase_faults(device: BlockDevice, boot: BootSector, entry: UpcaseEntry | None) -> Iterator[str]:

@@ -17,7 +17,9 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
+from narvet.filesystems.fat.clusters import Chains, TooManyError
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
+from narvet.filesystems.fat.fat32_tree import tree_faults
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
@@ -219,6 +221,10 @@ class Fat32(Portable):
             findings=tuple(findings),
         )  # fmt: skip
 
+    def claims(self, device: BlockDevice) -> bool:
+        """Return whether it says what it is: its two bytes of signature are many things' last ones."""
+        return device.read(82, 8) == b"FAT32   "
+
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield the runs of free clusters."""
         boot = _boot_of(device)
@@ -368,13 +374,26 @@ def _table_findings(device: BlockDevice, boot: BootSector, count: int, where: st
         yield told.damaged(where, "the two file allocation tables differ")
     table = common.whole_table(device, start, count, MASK)
     if not len(table):
+        yield told.not_checked(where, f"it has {count - FIRST_CLUSTER} clusters, more than are checked")
         return
     if table[0] & 0xFF != boot.media:
         yield told.damaged(where, "the file allocation table does not start as one")
     for fault in common.chain_faults(table, count - 1, BAD):
         yield told.damaged(where, fault)
-    if table[min(boot.root_clus, count - 1)] == 0:
-        yield told.damaged(where, "the root lies in a cluster marked as free")
+    heap, cluster = _heap(boot), boot.sec_per_clus * boot.byts_per_sec
+
+    def used(low: int, high: int) -> NDArray[np.bool_]:
+        return np.asarray((table[low:high] != 0) & (table[low:high] != BAD))
+
+    def read(first: int, length: int) -> bytes:
+        return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
+
+    clean = not boot.reserved1 & 1 and bool(table[1] & _CLEAN)
+    try:
+        for fault in tree_faults(read, Chains(table, BAD), used, boot.root_clus, cluster, clean=clean):
+            yield told.damaged(where, fault)
+    except TooManyError:
+        yield told.not_checked(where, "it has more files than are checked")
 
 
 def _tables_differ(device: BlockDevice, start: int, length: int) -> bool:

@@ -18,6 +18,7 @@ from narvet.errors import ImageError
 from narvet.filesystems import told
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.filesystems.xfs import records as r
+from narvet.filesystems.xfs.file_blocks import Volume, block_faults
 from narvet.filesystems.xfs.geometry import INODES_PER_CHUNK, SET_ASIDE, SMALLEST_GROUP, Used, hidden_of, kept_back
 from narvet.filesystems.xfs.log import is_clean
 from narvet.filesystems.xfs.trees import (
@@ -34,7 +35,8 @@ from narvet.filesystems.xfs.trees import (
 from narvet.findings import Finding
 
 MOST_GROUPS = 1 << 13  # some seconds; what was enlarged a thousandfold has more groups than any one made large
-MOST_CHUNKS = 1 << 9  # of each group whose inodes are looked at, 16 MiB of them
+MOST_CHUNKS = 1 << 11  # of each group whose inodes are looked at, 64 MiB of them
+INODES_A_BIT = 4  # of a chunk's ir_holemask
 _SECTORS = (512, 1024, 2048, 4096, 8192, 16384, 32768)
 _SAME = ("sb_blocksize", "sb_dblocks", "sb_agblocks", "sb_agcount", "sb_logstart", "sb_logblocks", "sb_uuid")
 
@@ -69,6 +71,13 @@ class _Shape:
         length = min(superblock.sb_agblocks, superblock.sb_dblocks - first)
         return Group(number, first * self.block, length, self.block, self.uuid)
 
+    def volume(self, device: BlockDevice) -> Volume:
+        superblock = self.superblock
+        return Volume(
+            device, self.block, self.block << superblock.sb_dirblklog, superblock.sb_agblklog, superblock.sb_agblocks,
+            superblock.sb_inodesize,
+        )  # fmt: skip
+
     def groups(self) -> Iterator[Group]:
         for number in range(min(self.superblock.sb_agcount, MOST_GROUPS)):
             yield self.group(number)
@@ -82,7 +91,7 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
     uuid, label = str(superblock.sb_uuid), superblock.sb_fname.split(b"\0")[0].decode("utf-8", "replace")
     if superblock.sb_versionnum & 0xF != r.VERSION:
         old = f"it is XFS of version {superblock.sb_versionnum & 0xF}, of which only id and label are read"
-        said = Finding("filesystem-not-checked", "note", where, old)
+        said = told.not_checked(where, old)
         size = superblock.sb_dblocks * superblock.sb_blocksize
         return FilesystemFacts("xfs", uuid, label, size, 0, 0, superblock.sb_blocksize, findings=(said,))
     found: list[Finding] = []
@@ -94,10 +103,11 @@ def read(device: BlockDevice, where: str, *, deep: bool = True) -> FilesystemFac
         found += _state(device, shape, where)
         free = _free(device, shape)
         if superblock.sb_agcount > MOST_GROUPS:
-            cut = f"it has {superblock.sb_agcount} groups; the first {MOST_GROUPS} are checked, free space is a guess"
-            found.append(Finding("filesystem-not-checked", "note", where, cut))
+            cut = f"of {superblock.sb_agcount} groups the first {MOST_GROUPS} are looked at, free space is a guess"
+            found.append(told.not_checked(where, cut))
         if deep and not any(finding.level != "note" for finding in found):
             found += [told.damaged(where, fault) for fault in _faults(device, shape)]
+            found += _left_out(device, shape, where)
         root = _root(device, shape)
     except ImageError as error:
         found.append(told.damaged(where, str(error)))
@@ -314,21 +324,45 @@ def _inode_faults(device: BlockDevice, shape: _Shape, group: Group, agi: r.Inode
 
 
 def _chunk_faults(device: BlockDevice, shape: _Shape, group: Group, chunks: NDArray[Any]) -> Iterator[str]:
-    """Look at each inode of whole chunks: its magic, its own number, its checksum."""
+    """Look at each inode of the chunks, and at the blocks of its own: its magic, its number, its checksum.
+
+    A chunk may have holes: each bit of `ir_holemask` stands for four inodes that were never there.
+    """
     superblock = shape.superblock
     size, bits = superblock.sb_inodesize, superblock.sb_agblklog + superblock.sb_inopblog
-    for start in chunks["ir_startino"][chunks["ir_holemask"] == 0].tolist()[:MOST_CHUNKS]:
-        place = start >> superblock.sb_inopblog
-        if place * shape.block + INODES_PER_CHUNK * size > group.blocks * shape.block:
-            yield f"group {group.number}: inodes {start} and on leave the group"
-            continue
-        data = device.read(group.start + place * shape.block, INODES_PER_CHUNK * size)
-        for index in range(INODES_PER_CHUNK):
-            one = data[index * size : (index + 1) * size]
-            inode = r.Inode.decode(one)
-            number = group.number << bits | start + index
-            if inode.di_magic != b"IN" or inode.di_ino != number or not sound(one, r.Inode, "di_crc"):
-                yield f"inode {number} is not one, or does not match its checksum"
+    volume = shape.volume(device)
+    for start, holes in zip(chunks["ir_startino"].tolist()[:MOST_CHUNKS], chunks["ir_holemask"].tolist(), strict=False):
+        place = (start >> superblock.sb_inopblog) * shape.block
+        for part in range(0, INODES_PER_CHUNK, INODES_A_BIT):
+            if holes >> part // INODES_A_BIT & 1:
+                continue
+            if place + (part + INODES_A_BIT) * size > group.blocks * shape.block:
+                yield f"group {group.number}: inodes {start + part} and on leave the group"
+                break
+            data = device.read(group.start + place + part * size, INODES_A_BIT * size)
+            for index in range(INODES_A_BIT):
+                one = data[index * size : (index + 1) * size]
+                yield from _one_inode_faults(volume, one, group.number << bits | start + part + index)
+
+
+def _one_inode_faults(volume: Volume, data: bytes, number: int) -> Iterator[str]:
+    inode = r.Inode.decode(data)
+    if inode.di_magic != b"IN" or inode.di_ino != number or not sound(data, r.Inode, "di_crc"):
+        yield f"inode {number} is not one, or does not match its checksum"
+    elif inode.di_mode:
+        yield from block_faults(volume, data, inode)
+
+
+def _left_out(device: BlockDevice, shape: _Shape, where: str) -> Iterator[Finding]:
+    """Yield a note where a group has more chunks of inodes than are looked at, or parts of chunks."""
+    for group in shape.groups():
+        agi = _inode_header(device, shape, group)
+        every = records_of(device, group, INODES, agi.agi_root, agi.agi_level)
+        if len(every) > MOST_CHUNKS or every["ir_holemask"].any():
+            yield told.not_checked(
+                where, f"group {group.number} has more inodes than are looked at, or parts of chunks"
+            )
+            return
 
 
 def _features(superblock: r.Superblock) -> tuple[str, ...]:

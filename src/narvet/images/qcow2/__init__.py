@@ -36,6 +36,7 @@ from narvet.units import KIB, MIB, TIB, align_up
 
 CLUSTER = 64 * KIB
 MOST = 64 * TIB
+LARGEST_L1 = 32 * MIB  # as hypervisors have it
 _LEAST_CLUSTER, _MOST_CLUSTER = 512, 2 * MIB
 _LONGEST_NAME = 1023  # bytes, by the specification
 _MOST_EXTENSIONS = 32  # a handful are known; a loop through a damaged header ends here
@@ -46,9 +47,12 @@ class Qcow2(InOneFile):
 
     name = "qcow2"
     suffix = ".qcow2"
+    endings = (".qcow2",)
     most = MOST
     sectors = (512, 4096)
     makes_children = True
+    records_sector = False
+    renews_link = False
 
     def fit(self, size: int) -> int:
         """Return the size in whole sectors."""
@@ -57,6 +61,10 @@ class Qcow2(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a cluster can be."""
         return tuple(512 << shift for shift in range(13))
+
+    def claims(self, file: FileDevice) -> bool:
+        """Return whether it starts with the magic number, of whatever version."""
+        return file.size >= 4 and int.from_bytes(file.read(0, 4), "big") == MAGIC
 
     def footprint(self, making: Making, data: int) -> int:
         """Return header, tables, refcounts and data."""
@@ -93,9 +101,11 @@ class Qcow2(InOneFile):
             header = _read_header(file)
             if header is None:
                 raise ImageError(f"{path}: this is no qcow2 image")
+            clusters = Clusters(file, header)
             if writable:
                 _check_writable(header)
-            clusters = Clusters(file, header)
+                file.resize(align_up(file.size, 1 << header.cluster_bits))
+                clusters.refcounts.check()
             yield MappedDevice(file, clusters, header.disk_size, sector or 512, base)
             if writable:
                 clusters.flush()
@@ -207,6 +217,8 @@ def _check(header: Header, file: FileDevice) -> None:
     needed = -(-header.disk_size // (cluster * cluster // 8))
     if header.disk_size >= 1 << 63 or header.l1_size < needed:
         raise ImageError(f"the image's L1 table of {header.l1_size} entries is too short for {header.disk_size} bytes")
+    if 8 * needed > LARGEST_L1:
+        raise UnsupportedError(f"the image's L1 table has {8 * needed} bytes; at most {LARGEST_L1} are read")
     if needed and (header.l1_table_offset % cluster or header.l1_table_offset + 8 * needed > file.size):
         raise ImageError(f"the image's L1 table at {header.l1_table_offset} does not lie in the file")
     if header.refcount_order > 6:

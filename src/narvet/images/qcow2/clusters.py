@@ -12,11 +12,13 @@ import numpy as np
 
 from narvet.block.file import FileDevice
 from narvet.errors import ImageError, UnsupportedError
-from narvet.images.mapped import Kind, Run, same_run, stored_run
+from narvet.images.mapped import MOST_UNPACKED, Kind, Run, distinct_places, same_run, stored_run
 from narvet.images.pages import Pages
 from narvet.images.qcow2.records import COMPRESSED, COPIED, OFFSET, READS_ZERO, Header
 from narvet.units import align_up
 
+_LARGEST_TABLE = 8 << 20  # bytes: refcounts of 64 TiB in clusters of 4 KiB; hypervisors read no more
+_MOST_USERS = 0xFFFF
 REFCOUNT_ORDER = 4  # 16 bits, as versions 2 and 3 both have them
 
 
@@ -33,6 +35,25 @@ class Refcounts:
         self._counts = Pages(file, ">u2", self.cluster)
         self.end = align_up(file.size, self.cluster)
         self.changed = False
+
+    def check(self) -> None:
+        """Check, before the image is written to, that the table and its blocks lie in the file, each in a place alone.
+
+        Raises:
+            ImageError: they do not.
+        """
+        length = self.table_clusters * self.cluster
+        if self.table_offset % self.cluster or not self.table_offset or self.table_offset + length > self._file.size:
+            raise ImageError(f"the refcount table at {self.table_offset} does not lie in the file")
+        if length > _LARGEST_TABLE:
+            raise ImageError(f"the refcount table has {length} bytes, at most {_LARGEST_TABLE} expected")
+        places = np.frombuffer(self._file.read(self.table_offset, length), dtype=">u8").astype(np.uint64)
+        wrong = places[(places % self.cluster != 0) | (places + np.uint64(self.cluster) > self._file.size)]
+        if len(wrong):
+            raise ImageError(f"a refcount block lies at {int(wrong[0])}, which is no cluster of the file")
+        distinct_places(places, "refcount blocks")
+        if -(-self._file.size // self.cluster // self._per_block) * 8 > _LARGEST_TABLE:
+            raise UnsupportedError(f"the image's file has {self._file.size} bytes, more than can be counted")
 
     def append(self, count: int) -> int:
         """Give `count` clusters at the end of the file, which read as zeros; return the offset of the first."""
@@ -68,7 +89,12 @@ class Refcounts:
             part = min(count, self._per_block - inside)
             place = self._block(block) + 2 * inside
             old = np.concatenate([self._counts.run(place + 2 * done, part - done) for done in self._steps(place, part)])
-            self._counts.put(place, (old.astype(np.int64) + change).clip(0, 0xFFFF).astype(np.uint16))
+            new = old.astype(np.int64) + change
+            if new.min() < 0 or new.max() > _MOST_USERS:
+                raise ImageError(
+                    f"the refcounts of clusters from {first} on are damaged: they do not count what is used"
+                )
+            self._counts.put(place, new.astype(np.uint16))
             first, count = first + part, count - part
 
     def _steps(self, place: int, count: int) -> list[int]:
@@ -124,6 +150,10 @@ class Clusters:
         self._unused: list[tuple[int, int]] = []
         self._changed = False
         self._unpacked: tuple[int, bytes] = (-1, b"")
+        self._unpacked_bytes = 0
+        entries = -(-header.disk_size // (self.block * self._per_table))
+        table = np.frombuffer(file.read(header.l1_table_offset, 8 * entries), dtype=">u8").astype(np.uint64)
+        distinct_places(table & np.uint64(OFFSET), "L2 tables")
 
     def _table(self, index: int) -> int:
         """Return the offset of the L2 table for a cluster, 0 if there is none."""
@@ -226,6 +256,9 @@ class Clusters:
             return self._unpacked[1]
         offset, length = self._packed(self._l2.get(self._table(index) + 8 * (index % self._per_table)))
         data = self._file.read(offset, min(length, max(self._file.size - offset, 0)))
+        self._unpacked_bytes += len(data)
+        if self._unpacked_bytes > MOST_UNPACKED * self._file.size:
+            raise ImageError("compressed clusters of the image share places in its file")
         content = _inflated(data, self.block, self._header.compression_type)
         if len(content) != self.block:
             raise ImageError(f"the compressed cluster {index} at {offset} unpacks to {len(content)} bytes")
@@ -233,7 +266,11 @@ class Clusters:
         return content
 
     def touch(self) -> None:
-        """Children know the image by what changes anyway."""
+        """Before the first change, clear the features whose data only hold until then (section "Header")."""
+        if self._header.version >= 3 and self._header.autoclear_features:
+            self._header = self._header.but(autoclear_features=0)
+            self._file.write(0, self._header.encode()[: self._header.header_length])
+            self._file.flush()
 
     def flush(self) -> None:
         """Put everything on stable storage in the order that a crash can never hurt."""

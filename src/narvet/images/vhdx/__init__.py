@@ -6,6 +6,7 @@ when an image is opened, and used for every change of the table of an image that
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -55,9 +56,12 @@ class Vhdx(InOneFile):
 
     name = "vhdx"
     suffix = ".vhdx"
+    endings = (".vhdx", ".avhdx")
     most = MOST
     sectors = (512, 4096)
     makes_children = True
+    records_sector = True
+    renews_link = True
 
     def fit(self, size: int) -> int:
         """Return the size in sectors that both sizes divide."""
@@ -66,6 +70,10 @@ class Vhdx(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a block can be."""
         return tuple(MIB << shift for shift in range(9))
+
+    def claims(self, file: FileDevice) -> bool:
+        """Return whether it starts with the format's signature."""
+        return file.size >= 8 and file.read(0, 8) == r.FILE_SIGNATURE
 
     def footprint(self, making: Making, data: int) -> int:
         """Return head, metadata, table and data."""
@@ -322,4 +330,4 @@ def _base_path(locator: dict[str, str], path: Path) -> str:
     found = [str(path.parent / text) for text in paths if "\0" not in text]
     if not found:
         raise ImageError("the VHDX is a child, but names no base")
-    return next((text for text in found if Path(text).exists()), found[0])
+    return next((text for text in found if os.path.lexists(text)), found[0])

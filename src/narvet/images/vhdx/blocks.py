@@ -65,7 +65,7 @@ class Blocks:
             places = entries[:count] & _OFFSET
             stored = stored_run(places, self.block) if state == FULLY_PRESENT else 1
             place = int(places[0])
-            if place < MIB or place + stored * self.block > align_up(self._file.size, self.block):
+            if place < MIB or place + stored * self.block > self._file.size:
                 raise ImageError(f"block {index} of the VHDX lies at {place}, behind the end of the file")
             return Run(Kind.DATA if state == FULLY_PRESENT else Kind.PARTIAL, place, stored)
         return Run(Kind.ZERO, 0, count)

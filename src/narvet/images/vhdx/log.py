@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from uuid import UUID
 
+import numpy as np
+
 from narvet.block.file import FileDevice
 from narvet.checksums import crc32c
 from narvet.errors import ImageError, UnsupportedError
@@ -104,17 +106,21 @@ class _Log:
             raise ImageError("the VHDX's log describes more than a log of its size can hold")
 
     def _changes(self, data: bytes, header: LogEntryHeader) -> tuple[tuple[int, bytes], ...] | None:
-        place = align_up(LogEntryHeader.size + header.descriptor_count * Descriptor.size, SECTOR)
+        count = header.descriptor_count
+        place = align_up(LogEntryHeader.size + count * Descriptor.size, SECTOR)
         if place > len(data):
             return None
+        table = np.frombuffer(data, dtype=Descriptor.dtype(), count=count, offset=LogEntryHeader.size)
+        if (table["sequence_number"] != header.sequence_number).any() or (table["file_offset"] % SECTOR).any():
+            return None
         changes = []
-        for number in range(header.descriptor_count):
+        for number in range(count):
             start = LogEntryHeader.size + number * Descriptor.size
             descriptor = Descriptor.decode(data[start : start + Descriptor.size])
-            if descriptor.sequence_number != header.sequence_number or descriptor.file_offset % SECTOR:
-                return None
             if descriptor.signature == b"zero":
                 length = int.from_bytes(descriptor.leading_bytes, "little")
+                if not length or length % SECTOR:
+                    return None
                 self._spend(length)
                 changes.append((descriptor.file_offset, bytes(length)))
             elif descriptor.signature == b"desc" and place + SECTOR <= len(data):

@@ -14,12 +14,12 @@ from pathlib import Path
 from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
 from narvet.checksums import crc32
-from narvet.errors import ImageError, NarvetError, UnsupportedError
+from narvet.errors import ImageError, UnsupportedError
 from narvet.images.contract import ImageFacts, Making
 from narvet.images.files import existing, new_file, stored
 from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.vmdk import packed, pieces
-from narvet.images.vmdk.descriptor import LARGEST, Descriptor, embedded, parse
+from narvet.images.vmdk.descriptor import HEAD, LARGEST, Descriptor, embedded, parse
 from narvet.images.vmdk.grains import GRAIN, Grains, layout, sparse_header, write_sparse
 from narvet.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, SECTOR, SparseHeader
 from narvet.units import GIB, KIB, align_up
@@ -32,9 +32,12 @@ class Vmdk:
 
     name = "vmdk"
     suffix = ".vmdk"
+    endings = (".vmdk",)
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
+    records_sector = True
+    renews_link = True
     divides = True
 
     def fit(self, size: int) -> int:
@@ -45,19 +48,24 @@ class Vmdk:
         """Return the powers of two a grain can be."""
         return tuple(8 * KIB << shift for shift in range(8))
 
+    def claims(self, file: FileDevice) -> bool:
+        """Return whether it starts with the magic number of a sparse extent or with a descriptor's first line."""
+        start = file.read(0, min(file.size, SECTOR))
+        return int.from_bytes(start[:4], "little") == MAGIC or start.lstrip().startswith(HEAD.encode())
+
     def least_piece(self, size: int) -> int:
         """Return the smallest piece that keeps their number in bounds."""
         return pieces.least(size)
 
     def parts(self, path: Path) -> tuple[Path, ...]:
         """Return the pieces that a descriptor names."""
-        with existing(path) as file:
-            try:
-                text = _descriptor(file)
-                whole = text is None or sparse_header(file) is not None
-                return () if text is None or whole else pieces.files(path, text)
-            except NarvetError:
-                return ()
+        text = _pieces_text(path)
+        return () if text is None else pieces.files(path, text)
+
+    def own_parts(self, path: Path) -> tuple[Path, ...]:
+        """Return the same, once it is certain that each belongs to this image and to no other."""
+        text = _pieces_text(path)
+        return () if text is None else pieces.own_files(path, text)
 
     def footprint(self, making: Making, data: int) -> int:
         """Return header, directories, the tables in use and the data; to pack, it is kept unpacked meanwhile."""
@@ -103,6 +111,8 @@ class Vmdk:
                 raise ImageError(f"{path}: this is no VMDK image")
             header = sparse_header(file)
             if header is None:
+                if writable:
+                    pieces.own_files(path, text)
                 renew = partial(_renew, file, 0, file.size, text) if writable else None
                 with pieces.opened(path, text, renew, base) as device:
                     yield device
@@ -127,7 +137,7 @@ class Vmdk:
             size = header.capacity * SECTOR if header else sum(line.sectors for line in extents) * SECTOR
             grains = Grains(file, header) if header else None
             full = all_stored(grains, size) if grains else all(line.kind == "FLAT" for line in extents)
-        names = () if header else [pieces.where(file) for file in pieces.files(path, text)]
+        names = () if header else list(pieces.files(path, text))
         base = text.base
         if base == "" or (base and "\0" in base):
             raise ImageError("the VMDK is a child, but names no base")
@@ -161,6 +171,13 @@ def _descriptor(file: FileDevice) -> Descriptor | None:
     if start.lstrip().startswith(b"# Disk DescriptorFile") and file.size <= LARGEST:
         return parse(file.read(0, file.size))
     return None
+
+
+def _pieces_text(path: Path) -> Descriptor | None:
+    """Return the descriptor of an image in pieces, None for any other file."""
+    with existing(path) as file:
+        text = _descriptor(file)
+        return None if text is None or sparse_header(file) is not None else text
 
 
 def _renew(file: FileDevice, start: int, room: int, text: Descriptor) -> None:

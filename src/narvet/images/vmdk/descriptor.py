@@ -6,7 +6,6 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from narvet.block.files import real_name
 from narvet.checksums import crc32
 from narvet.errors import ImageError, UnsupportedError
 from narvet.images.contract import Making
@@ -63,7 +62,7 @@ def embedded(making: Making, path: Path) -> bytes:
         UnsupportedError: the names of image and base are too long for its place.
     """
     kind = "streamOptimized" if making.packed else "monolithicSparse"
-    text = text_of(making, kind, [ExtentLine(making.size // SECTOR, "SPARSE", real_name(path), 0)])
+    text = text_of(making, kind, [ExtentLine(making.size // SECTOR, "SPARSE", path.name, 0)])
     if len(text) > DESCRIPTOR_SECTORS * SECTOR:
         raise UnsupportedError("the names of image and base are too long for a VMDK's descriptor")
     return text

@@ -9,7 +9,7 @@ import numpy as np
 
 from narvet.block.file import FileDevice
 from narvet.errors import ImageError, UnsupportedError
-from narvet.images.mapped import Kind, Run, same_run, stored_run
+from narvet.images.mapped import MOST_UNPACKED, Kind, Run, distinct_places, same_run, stored_run
 from narvet.images.pages import PAGE, Pages
 from narvet.images.vmdk.records import (
     AT_END,
@@ -30,6 +30,7 @@ from narvet.units import KIB, MIB, align_up
 
 GRAIN = 64 * KIB
 
+_LARGEST_DIRECTORY = 32 * MIB
 _LARGEST_GRAIN = 64 * MIB // SECTOR
 _TABLE_SECTORS = ENTRIES * 4 // SECTOR
 _MOST_ENTRIES = 4096  # of a grain table; makers use 512
@@ -54,6 +55,10 @@ def sparse_header(file: FileDevice) -> SparseHeader | None:
     tables = -(-header.capacity // (grain * header.num_gtes_per_gt))
     if header.capacity >= 1 << 53 or header.gd_offset * SECTOR + 4 * tables > file.size:
         raise ImageError(f"the VMDK's grain directory at sector {header.gd_offset} does not lie in the file")
+    if 4 * tables > _LARGEST_DIRECTORY:
+        raise UnsupportedError(
+            f"the VMDK's grain directory has {4 * tables} bytes; at most {_LARGEST_DIRECTORY} are read"
+        )
     if header.flags & COMPRESSED and header.compress_algorithm != DEFLATE:
         raise UnsupportedError(f"the VMDK is packed by method {header.compress_algorithm}, which is not known")
     return header
@@ -112,6 +117,10 @@ class Grains:
         self._changed = False
         self._on_change = on_change
         self._unpacked: tuple[int, bytes] = (-1, b"")
+        self._unpacked_bytes = 0
+        tables = -(-header.capacity // (header.grain_size * self._entries))
+        directory = np.frombuffer(file.read(header.gd_offset * SECTOR, 4 * tables), dtype="<u4")
+        distinct_places(directory, "grain tables")
         self.block = header.grain_size * SECTOR
 
     def touch(self) -> None:
@@ -181,6 +190,9 @@ class Grains:
         marker = CompressedGrain.decode(self._file.read(place, CompressedGrain.size))
         if marker.packed_size > 2 * self.block + SECTOR:
             raise ImageError(f"the packed grain {index} at {place} has {marker.packed_size} bytes, more than any can")
+        self._unpacked_bytes += marker.packed_size
+        if self._unpacked_bytes > MOST_UNPACKED * self._file.size:
+            raise ImageError("packed grains of the VMDK share places in its file")
         try:
             data = self._file.read(place + CompressedGrain.size, marker.packed_size)
             content = zlib.decompressobj().decompress(data, self.block)

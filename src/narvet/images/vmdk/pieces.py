@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice, Extent
 from narvet.block.file import FileDevice
-from narvet.block.files import partial_name, real_name
 from narvet.block.linear import Linear
 from narvet.block.window import Window
 from narvet.block.zeros import Zeros
-from narvet.errors import ImageError, RequestError, UnsupportedError
+from narvet.errors import ImageError, UnsupportedError
 from narvet.images.contract import Making
 from narvet.images.files import allocated, existing, many_files, new_file
 from narvet.images.mapped import Layered, MappedDevice
@@ -72,10 +72,10 @@ def _held(making: Making) -> int:
 
 @contextmanager
 def create(path: Path, making: Making) -> Iterator[BlockDevice]:
-    """Make an image in pieces, each under its temporary name; the descriptor that names them is written first."""
+    """Make an image in pieces, side by side; the descriptor that names them is written first."""
     held = _held(making)
     sizes = [min(held, making.size - start) for start in range(0, making.size, held)]
-    stem, kind = Path(real_name(path)).stem, "FLAT" if making.space == "full" else "SPARSE"
+    stem, kind = path.stem, "FLAT" if making.space == "full" else "SPARSE"
     lines = [
         ExtentLine(size // SECTOR, kind, f"{stem}-{number:0{len(str(len(sizes)))}}.vmdk", 0)
         for number, size in enumerate(sizes, 1)
@@ -84,15 +84,12 @@ def create(path: Path, making: Making) -> Iterator[BlockDevice]:
     text = text_of(making, name, lines)
     if len(text) > LARGEST:
         raise UnsupportedError("the names of so many pieces are too long for a VMDK's descriptor; ask for larger ones")
-    for place in (path.parent / str(line.file) for line in lines):
-        if place.exists() or place.is_symlink():
-            raise RequestError(f"{place} is there already, where a piece of the image belongs; name a file that is not")
     many_files(len(lines))
     with new_file(path) as file, ExitStack() as stack:
         file.resize(len(text))
         file.write(0, text)
         file.flush()
-        parts = [_new_piece(stack, partial_name(path.parent / str(line.file)), line, making) for line in lines]
+        parts = [_new_piece(stack, path.parent / str(line.file), line, making) for line in lines]
         device = Pieces(parts, lambda: None)
         yield device
         device.flush()
@@ -124,9 +121,47 @@ def files(path: Path, text: Descriptor) -> tuple[Path, ...]:
     return tuple(path.parent / line.file for line in usable(text) if line.file)
 
 
-def where(file: Path) -> Path:
-    """Return where a piece lies: under its temporary name while its image is being made."""
-    return file if file.is_file() else partial_name(file)
+def own_files(path: Path, text: Descriptor) -> tuple[Path, ...]:
+    """Return the files that a descriptor names, once it is certain that each is this image's and nothing else's.
+
+    Its name must be made from the image's, its content must be what the descriptor says, and no other descriptor in the
+    folder may name it: a descriptor from elsewhere could name any file.
+
+    Raises:
+        ImageError: it is not certain.
+    """
+    pattern = re.compile(re.escape(path.stem) + r"-(?:flat|[sf]?\d{1,6})\.vmdk", re.IGNORECASE)
+    for line in usable(text):
+        if not line.file:
+            continue
+        part = path.parent / line.file
+        if not pattern.fullmatch(line.file):
+            raise ImageError(f"{part}: {path} names it as a piece, but it may be another disk's; move one of them away")
+        if part.is_symlink() or (part.exists() and not _is_piece(part, line)):
+            raise ImageError(f"{part}: {path} names it as a piece, but it is something else; move one of them away")
+    _refuse_shared(path, {line.file for line in text.extents if line.file})
+    return files(path, text)
+
+
+def _is_piece(part: Path, line: ExtentLine) -> bool:
+    with existing(part) as file:
+        header = sparse_header(file)
+        if line.kind == "FLAT":
+            return header is None and file.size >= line.offset * SECTOR + line.sectors * SECTOR
+        return header is not None and not header.descriptor_offset and header.capacity >= line.sectors
+
+
+def _refuse_shared(path: Path, names: set[str]) -> None:
+    """Raise ImageError if another descriptor in the folder names one of the pieces."""
+    for other in sorted(path.parent.glob("*.vmdk")):
+        if other.name in names or other.name == path.name or not other.is_file() or other.stat().st_size > LARGEST:
+            continue
+        text = other.read_bytes().decode("utf-8", "surrogateescape")
+        shared = next((name for name in sorted(names) if f'"{name}"' in text), None)
+        if shared is not None:
+            raise ImageError(
+                f"{path.parent / shared}: both {path} and {other} name it as a piece; move one of them away"
+            )
 
 
 @contextmanager
@@ -159,9 +194,9 @@ def _piece(stack: ExitStack, path: Path, line: ExtentLine, base: BlockDevice | N
         if writable:
             raise UnsupportedError(f"{path}: a piece of nothing but zeros cannot be written to; recast the image")
         return Zeros(size)
-    place = where(path.parent / line.file)
+    place = path.parent / line.file
     if not place.is_file():
-        raise ImageError(f"{path}: its piece {path.parent / line.file} is missing; put it back there")
+        raise ImageError(f"{path}: its piece {place} is missing; put it back there")
     file = stack.enter_context(existing(place, writable=writable))
     return Window(file, line.offset * SECTOR, size) if line.kind == "FLAT" else _sparse(file, path, place, line, base)
 

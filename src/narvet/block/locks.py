@@ -1,0 +1,68 @@
+"""Locks by name: two Narvets never work on one name at once, even while the file under it is replaced."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager, suppress
+from pathlib import Path
+
+from narvet.block.names import LOCK, lock_name, same_file
+from narvet.errors import RefusedError
+
+
+@contextmanager
+def exclusive_lock(*paths: Path) -> Iterator[None]:
+    """Hold some names for this process alone, as long as the context lasts; the files need not exist.
+
+    What is locked (flock(2)) is a file beside each, which is removed at the end. A process that is killed leaves that
+    file, but not the lock; the next one takes it over.
+
+    Raises:
+        RefusedError: another Narvet holds one of the names.
+    """
+    with ExitStack() as stack:
+        for path in sorted({path.parent.resolve() / path.name for path in paths}):
+            stack.enter_context(_held(path))
+        yield
+
+
+@contextmanager
+def _held(path: Path) -> Iterator[None]:
+    try:
+        import fcntl
+    except ImportError:  # a system without such locks
+        yield
+        return
+    lock = lock_name(path)
+    while True:
+        try:
+            handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            if error.errno in (errno.EACCES, errno.EROFS):
+                raise RefusedError(f"{path.parent}: this user cannot write to this folder, which is needed") from None
+            raise
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            os.close(handle)
+            if error.errno not in (errno.EAGAIN, errno.EACCES):
+                raise
+            raise RefusedError(f"{path}: another Narvet is at work on it; wait until it has finished") from None
+        if same_file(lock, os.fstat(handle)):
+            break
+        os.close(handle)  # its holder removed it in this very moment
+    try:
+        yield
+    finally:
+        with suppress(OSError):
+            lock.unlink()
+        os.close(handle)
+
+
+def clear_locks(folder: Path) -> None:
+    """Remove the lock files that killed processes have left in a folder; those that are held stay."""
+    for lock in folder.glob(f".*{LOCK}"):
+        with suppress(OSError, RefusedError), exclusive_lock(lock.with_name(lock.name[1 : -len(LOCK)])):
+            pass

@@ -1,0 +1,217 @@
+"""Files put in place all at once: what a reader, a kill or a power cut finds is the old file, the new one, or none.
+
+New images, which may be several files, are put together in a folder of their own beside their place. Its name tells
+what it is for, so that whatever an interrupted run left is recognised and cleared by the next.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import stat
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+from narvet.block.locks import clear_locks, exclusive_lock
+from narvet.block.names import PARTIAL, rename_new, same_file, sync_file, sync_folder, sync_handle, working_name
+from narvet.errors import RefusedError
+
+_MARK = ".published"
+_LONGEST_MARK = 1 << 20  # bytes: a thousand pieces with long names
+_MODE = 0o666  # of new files, less what the user's umask takes
+
+
+@contextmanager
+def workspace(path: Path) -> Iterator[Path]:
+    """Yield the place, in a new folder that only this user can enter, where the content of `path` is put together.
+
+    Whatever is still in the folder when the context is left, well or not, is removed. The caller holds the name.
+    """
+    folder = working_name(path)
+    folder.mkdir(0o700)
+    try:
+        yield folder / path.name
+    finally:
+        _remove_folder(folder)
+
+
+def publish(built: Path, path: Path, parts: Sequence[Path] = ()) -> None:
+    """Give a finished file, and before it the `parts` beside it, their real names, all of which must be free.
+
+    Raises:
+        RefusedError: something has taken a name meanwhile; nothing of the image is left.
+        OSError: the system refused; likewise.
+    """
+    for file in (*parts, built):
+        sync_file(file)
+    if parts:
+        _write_mark(built.parent, (*parts, built))
+    try:
+        for file in (*parts, built):
+            rename_new(file, path.parent / file.name)
+        sync_folder(path.parent)
+    except FileExistsError as error:
+        _take_back(built.parent, path)
+        taken = error.filename2 or error.filename or path
+        raise RefusedError(f"{taken}: something took this name while the image was being written") from None
+    except BaseException:
+        if not os.path.lexists(built):
+            path.rename(built)
+        _take_back(built.parent, path)
+        raise
+
+
+def withdraw(path: Path, parts: Sequence[Path], check: Callable[[], None]) -> None:
+    """Remove an image with its parts: from the first moment on it is no image any more, and the rest follows.
+
+    `check` is called right before. An interruption leaves what `recover` clears.
+    """
+    with workspace(path) as place:
+        if parts:
+            _write_mark(place.parent, (*parts, path))
+        check()
+        path.rename(place)
+        sync_folder(path.parent)
+        for part in parts:
+            part.unlink()
+    sync_folder(path.parent)
+
+
+def recover(path: Path) -> None:
+    """Clear what an interrupted run left of `path`; the caller holds the name. What was published whole stays.
+
+    Raises:
+        RefusedError: what lies under Narvet's working name is not this user's, so it is not believed.
+    """
+    folder = working_name(path)
+    try:
+        about = folder.lstat()
+    except FileNotFoundError:
+        return
+    if not stat.S_ISDIR(about.st_mode):
+        folder.unlink()
+        return
+    own = not hasattr(os, "geteuid") or (about.st_uid == os.geteuid() and not about.st_mode & 0o022)
+    if not own and os.geteuid():
+        raise RefusedError(f"{folder}: another user left this behind; have them remove it")
+    if own:  # a mark that others could have written is not believed
+        _take_back(folder, path)
+    _remove_folder(folder)
+
+
+def recover_all(folder: Path) -> None:
+    """Clear everything that interrupted runs left in a folder; what other Narvets are at work on stays."""
+    for left in sorted(folder.glob(f".*{PARTIAL}")):
+        name = left.with_name(left.name[1 : -len(PARTIAL)])
+        with suppress(RefusedError), exclusive_lock(name):
+            recover(name)
+    clear_locks(folder)
+
+
+def take_place(built: Path, path: Path) -> None:
+    """Put a finished file in the place of an existing one, whose owner, mode and attributes it gets."""
+    _copy_owner(path, built)
+    shutil.copystat(path, built)
+    os.utime(built)
+    sync_file(built)
+    built.replace(path)
+    sync_folder(path.parent)
+
+
+def replace_content(path: Path, content: bytes) -> None:
+    """Replace a file's content, or make the file; see `replace_in`. A link is followed, and stays one."""
+    path = Path(os.path.realpath(path))
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        replace_in(folder, path.name, content)
+    finally:
+        os.close(folder)
+
+
+def replace_in(folder: int, name: str, content: bytes) -> None:
+    """Replace a file's content in an open folder, or make the file; never through a link there.
+
+    Owner, mode and attributes of an existing file are kept; a new one has the mode that the umask leaves.
+    """
+    partial = f".{name}{PARTIAL}"
+    with suppress(FileNotFoundError):
+        os.unlink(partial, dir_fd=folder)
+    handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, _MODE, dir_fd=folder)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            _as_before(folder, name, file.fileno())
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(partial, name, src_dir_fd=folder, dst_dir_fd=folder)
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(partial, dir_fd=folder)
+        raise
+    sync_handle(folder)
+
+
+def _as_before(folder: int, name: str, handle: int) -> None:
+    """Give a new file the owner, mode and attributes of the one in whose place it comes, if there is one."""
+    try:
+        old = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    except FileNotFoundError:
+        return
+    try:
+        about, mine = os.fstat(old), os.fstat(handle)
+        if (about.st_uid, about.st_gid) != (mine.st_uid, mine.st_gid):
+            os.fchown(handle, about.st_uid, about.st_gid)
+        os.fchmod(handle, stat.S_IMODE(about.st_mode))
+        for attribute in os.listxattr(old) if hasattr(os, "listxattr") else ():
+            os.setxattr(handle, attribute, os.getxattr(old, attribute))
+    finally:
+        os.close(old)
+
+
+def _copy_owner(source: Path, copy: Path) -> None:
+    about = source.stat()
+    if hasattr(os, "chown") and (about.st_uid, about.st_gid) != (copy.stat().st_uid, copy.stat().st_gid):
+        os.chown(copy, about.st_uid, about.st_gid)
+
+
+def _write_mark(folder: Path, files: Sequence[Path]) -> None:
+    """Note which files are about to be published, by inode, so that they can be told from any others."""
+    abouts = [(file.name, file.stat()) for file in files]
+    mark = folder / _MARK
+    mark.write_text(json.dumps([[name, about.st_dev, about.st_ino] for name, about in abouts]))
+    sync_file(mark)
+    sync_folder(folder)
+    sync_folder(folder.parent)
+
+
+def _take_back(folder: Path, path: Path) -> None:
+    """Remove the parts of an image that were published without the file that names them."""
+    marked = _read_mark(folder / _MARK)
+    if not marked or not os.path.lexists(folder / path.name):
+        return
+    for name, device, inode in marked:
+        part = path.parent / name
+        with suppress(FileNotFoundError):
+            about = part.lstat()
+            if (about.st_dev, about.st_ino) == (device, inode) and not same_file(folder / name, about):
+                part.unlink()
+
+
+def _read_mark(mark: Path) -> list[tuple[str, int, int]]:
+    """Return the files a mark names; nothing of a mark that is not whole, as then nothing was published."""
+    try:
+        with mark.open("rb") as file:
+            found: Any = json.loads(file.read(_LONGEST_MARK))
+        return [(str(name), int(device), int(inode)) for name, device, inode in found if "/" not in str(name)]
+    except (OSError, ValueError, TypeError):
+        return []
+
+
+def _remove_folder(folder: Path) -> None:
+    """Remove a working folder with its files; it has no folders in it, and links are not followed."""
+    for name in sorted(os.listdir(folder), key=lambda name: name == _MARK):  # noqa: PTH208 (names alone)
+        (folder / name).unlink()
+    folder.rmdir()
