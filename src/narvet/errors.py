@@ -5,6 +5,7 @@ A message is one or two short sentences: what is wrong, where, and what to do.
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Iterable
 from difflib import get_close_matches
 from typing import ClassVar
@@ -62,5 +63,15 @@ def nearest(asked: str, known: Iterable[str]) -> str:
 
 
 def printable(text: str, keep: str = "") -> str:
-    """Return a text from a disk that is not trusted with a mark for whatever a terminal might obey, `keep` aside."""
-    return "".join(sign if sign.isprintable() or sign in keep else "\N{REPLACEMENT CHARACTER}" for sign in text)
+    """Return a text that is not trusted with a mark in place of whatever a terminal might obey, but for `keep`.
+
+    Marked are control and format characters, what is no character at all, and the parts of names that are no UTF-8.
+    """
+    if text.isprintable():
+        return text
+    return "".join(sign if is_harmless(sign) or sign in keep else "\N{REPLACEMENT CHARACTER}" for sign in text)
+
+
+def is_harmless(sign: str) -> bool:
+    """Return whether a character only shows something: also spaces of all widths, but nothing that breaks lines."""
+    return sign.isprintable() or unicodedata.category(sign) == "Zs"

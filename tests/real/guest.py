@@ -6,6 +6,7 @@ own and returns what it printed on its serial line.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import re
@@ -185,12 +186,14 @@ def _built() -> tuple[Path, Path]:
     cache = Path(os.environ.get("NARVET_CACHE") or Path.home() / ".cache" / "narvet") / "guest"
     mark = hashlib.sha256((INIT + GROW + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
     place = cache / mark
-    if not place.exists():
-        cache.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=cache) as folder:
-            made = Path(folder, "made")
-            _build(Path(folder), made)
-            made.rename(place)
+    cache.mkdir(parents=True, exist_ok=True)
+    with (cache / "lock").open("w") as lock:  # two guests find an empty cache at once; one of them builds
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not place.exists():
+            with tempfile.TemporaryDirectory(dir=cache) as folder:
+                made = Path(folder, "made")
+                _build(Path(folder), made)
+                made.rename(place)
     return place / "kernel", place / "initramfs"
 
 

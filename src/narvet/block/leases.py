@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from narvet.errors import RefusedError
+from narvet.errors import ImageError, RefusedError
 
 # How hypervisors lock images: a byte for each permission that a user has, and another for each it does not share.
 _HAS, _KEEPS = 100, 200
@@ -72,12 +72,14 @@ def lease(*paths: Path, change: bool) -> Iterator[Lease]:
 
 
 def _opened(stack: ExitStack, path: Path) -> int:
-    device = stat.S_ISBLK(path.stat().st_mode)
     try:
+        device = stat.S_ISBLK(path.stat().st_mode)
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | (os.O_EXCL if device else 0))
     except OSError as error:
         if error.errno == errno.EBUSY:
             raise RefusedError(f"{path}: the system uses this device; unmount it first") from None
+        if error.errno == errno.ENOENT:
+            raise ImageError(f"{path}: this file, which the disk is kept in, is missing; put it back there") from None
         raise
     stack.callback(os.close, handle)
     return handle

@@ -55,9 +55,14 @@ def _held(path: Path) -> Iterator[None]:
         os.close(handle)  # its holder removed it in this very moment
     try:
         yield
-    finally:
-        with suppress(OSError):
+    except BaseException:
+        with suppress(OSError):  # what went wrong before matters more
             lock.unlink()
+        os.close(handle)
+        raise
+    try:
+        lock.unlink(missing_ok=True)
+    finally:
         os.close(handle)
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from narvet.errors import printable
+from narvet.errors import is_harmless, printable
 from narvet.findings import Finding, has_errors
 from narvet.images import NAMES
 from narvet.units import SizeError, parse_size
@@ -64,13 +64,16 @@ def clear_folder(*paths: Path) -> None:
 
 
 def print_json(facts: Any) -> None:
-    """Print facts, the only thing on standard output. Names that are no UTF-8 stand in escapes."""
+    """Print facts, the only thing on standard output; what a terminal might obey stands in escapes."""
     text = json.dumps(facts, indent=2, ensure_ascii=False)
-    try:
-        text.encode()
-    except UnicodeEncodeError:
-        text = json.dumps(facts, indent=2)
+    if not text.replace("\n", "").isprintable():
+        text = "".join(sign if is_harmless(sign) or sign == "\n" else f"\\u{ord(sign):04x}" for sign in text)
     click.echo(text)
+
+
+def headline(text: str) -> None:
+    """Print a line that stands out, where the terminal may be told so."""
+    click.secho(text, bold=not os.environ.get("NO_COLOR"))
 
 
 def say(sentence: str, *, err: bool = False) -> None:

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import click
 
+from narvet.cli.common import headline
+
 
 @click.command("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default="narvet-demo")
@@ -22,12 +24,12 @@ def command(ctx: click.Context, folder: Path) -> None:
     for name in ("review", "write", "survey", "confirm"):
         annex = (folder / "stores" / "annex").iterdir()
         words = [name, *(sorted(map(str, annex)) if name == "survey" else [str(sheet)])]
-        click.secho(f"$ narvet {' '.join(words)}\n", bold=True)
+        headline(f"$ narvet {' '.join(words)}\n")
         status = cli.main(words, prog_name="narvet", standalone_mode=False)
         if status:
             ctx.exit(status)
         click.echo()
-    click.secho("To try next:", bold=True)
+    headline("To try next:")
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")
     click.echo(f"  narvet review {sheet} readings  # after changing a size, a store or an owner in it")

@@ -31,11 +31,16 @@ from narvet.tables import NAMES as TABLES
 @click.option("--size", type=SizeType(), help="Bytes of the disk, with a unit.")
 @click.option("--usable", type=SizeType(), help="Instead of a size: what the guest must be able to fill.")
 @click.option("--runs", type=click.Choice(["linux", "windows"]), help="What the guest runs; linux unless said.")
-@click.option("--filesystem", type=click.Choice([*FILESYSTEMS, "none"]), help="Of its one partition.")
+@click.option(
+    "--filesystem",
+    type=click.Choice([*FILESYSTEMS, "none"]),
+    help="Of its one partition; ext4 or ntfs unless asked otherwise.",
+)
 @click.option("--label", help="Of partition and filesystem; otherwise the image's name.")
 @click.option("--for", "for_", type=click.Choice(["general", "database", "logs", "media"]), help="What it is used for.")
 @click.option("--owner", help="Of the filesystem's root, as numbers: 1200:1200.")
 @click.option("--mode", help="Of the filesystem's root, in octal: 0750.")
+@click.option("--unit", type=SizeType(), help="Of allocation in the filesystem; otherwise its own choice.")
 @FORMAT
 @SPACE
 @BLOCK
@@ -61,7 +66,7 @@ def command(
 
     clear_folder(image)
     asked = {key.rstrip("_"): value for key, value in wishes.items() if value is not None}
-    asked |= {key: f"{asked[key]} B" for key in ("size", "usable", "block", "pieces", "align") if key in asked}
+    asked |= {key: f"{asked[key]} B" for key in ("size", "usable", "block", "pieces", "align", "unit") if key in asked}
     if "sector" in asked:
         asked["sector"] = int(asked["sector"])
     layout = lay_single(image, identity or uuid4(), {**asked, "format": format_for(image, kind).name})

@@ -1,21 +1,34 @@
-"""Image formats, and the registry that names them; a new format is a module and one line here."""
+"""Image formats, and the registry that names them; a new format is a module and one row here."""
 
 from __future__ import annotations
 
 from functools import cache
 from importlib import import_module
 from pathlib import Path
-from typing import cast
+from typing import NamedTuple, cast
 
 from narvet.errors import RequestError
 from narvet.images.contract import ImageFormat
 
+
+class _Known(NamedTuple):
+    """A format's module, so that others need not be loaded, and what its images are told by.
+
+    `endings` stand for the format, the first is that of new images. `signatures` are bytes at an offset, from the end
+    where that is negative.
+    """
+
+    module: str
+    endings: tuple[str, ...]
+    signatures: tuple[tuple[int, bytes], ...] = ()
+
+
 _REGISTRY = {
-    "raw": "narvet.images.raw",
-    "vhd": "narvet.images.vhd",
-    "vhdx": "narvet.images.vhdx",
-    "qcow2": "narvet.images.qcow2",
-    "vmdk": "narvet.images.vmdk",
+    "raw": _Known("narvet.images.raw", (".raw",)),
+    "vhd": _Known("narvet.images.vhd", (".vhd", ".avhd", ".vpc"), ((-512, b"conectix"), (0, b"conectix"))),
+    "vhdx": _Known("narvet.images.vhdx", (".vhdx", ".avhdx"), ((0, b"vhdxfile"),)),
+    "qcow2": _Known("narvet.images.qcow2", (".qcow2",), ((0, b"QFI\xfb"),)),
+    "vmdk": _Known("narvet.images.vmdk", (".vmdk",), ((0, b"KDMV"), (0, b"# Disk DescriptorFile"))),
 }
 
 NAMES = tuple(_REGISTRY)
@@ -24,7 +37,32 @@ NAMES = tuple(_REGISTRY)
 @cache
 def image_format(name: str) -> ImageFormat:
     """Return the image format called `name`."""
-    return cast(ImageFormat, import_module(_REGISTRY[name]).FORMAT)
+    return cast(ImageFormat, import_module(_REGISTRY[name].module).FORMAT)
+
+
+def format_by_ending(path: Path) -> str | None:
+    """Return the name of the format that a name's ending stands for, None where it stands for none."""
+    ending = path.suffix.lower()
+    return next((name for name, known in _REGISTRY.items() if ending in known.endings), None)
+
+
+def format_by_content(path: Path) -> str | None:
+    """Return the name of the format that a file's content claims to be of, sound or not; None where it claims nothing.
+
+    Raises:
+        OSError: the system does not let it be read.
+    """
+    with path.open("rb", buffering=0) as file:
+        size = file.seek(0, 2)
+        for name, known in _REGISTRY.items():
+            for offset, signature in known.signatures:
+                place = offset if offset >= 0 else size + offset
+                if place < 0:
+                    continue
+                file.seek(place)
+                if file.read(len(signature)) == signature:
+                    return name
+    return None
 
 
 def format_for(path: Path, asked: str | None) -> ImageFormat:
@@ -33,10 +71,8 @@ def format_for(path: Path, asked: str | None) -> ImageFormat:
     Raises:
         RequestError: neither names one.
     """
-    if asked is not None:
-        return image_format(asked)
-    for name in NAMES:
-        if path.suffix.lower() in image_format(name).endings:
-            return image_format(name)
-    endings = ", ".join(image_format(name).suffix for name in NAMES)
+    name = asked or format_by_ending(path)
+    if name is not None:
+        return image_format(name)
+    endings = ", ".join(known.endings[0] for known in _REGISTRY.values())
     raise RequestError(f"{path}: its ending names no format; use one of {endings}, or --format")

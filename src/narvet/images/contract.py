@@ -10,7 +10,6 @@ from typing import Literal, NamedTuple, Protocol
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
-from narvet.block.file import FileDevice
 from narvet.units import show_binary, show_both
 
 Space = Literal["thin", "full"]
@@ -80,12 +79,11 @@ class ImageFormat(Protocol):
     `records_sector` whether an image itself tells the size of its sectors. With `renews_link`
     whoever writes to an image gives it another id for its children to notice.
 
-    New images have the ending `suffix`; `endings` are all that stand for the format.
+    New images have the ending `suffix`.
     """
 
     name: str
     suffix: str
-    endings: tuple[str, ...]
     most: int
     sectors: tuple[int, ...]
     makes_children: bool
@@ -101,9 +99,6 @@ class ImageFormat(Protocol):
 
     def least_piece(self, size: int) -> int:
         """Return the smallest piece that an image of a disk of `size` bytes may be cut into."""
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return whether a file's content, sound or not, says that it is of this format."""
 
     def parts(self, path: Path) -> tuple[Path, ...]:
         """Return the further files that the image at `path` is kept in."""

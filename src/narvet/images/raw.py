@@ -12,7 +12,6 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
-from narvet.block.file import FileDevice
 from narvet.images.contract import ImageFacts, InOneFile, Making, Space
 from narvet.images.files import allocated, existing, new_file, stored
 from narvet.units import LARGEST
@@ -23,7 +22,6 @@ class Raw(InOneFile):
 
     name = "raw"
     suffix = ".raw"
-    endings = (".raw",)
     most = LARGEST - 1
     sectors = (512, 4096)
     makes_children = False
@@ -37,11 +35,6 @@ class Raw(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return none: a raw image is one piece."""
         return ()
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return no: any content is raw."""
-        del file
-        return False
 
     def footprint(self, making: Making, data: int) -> int:
         """Return what is written, or everything."""

@@ -13,8 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from narvet.errors import ImageError, RequestError, UntrustedError
-from narvet.images import NAMES, image_format
-from narvet.images.files import existing
+from narvet.images import NAMES, format_by_content, format_by_ending
 
 FORMAT_OPTION = "--image-format"
 BASE_OPTION = "--base"
@@ -40,18 +39,6 @@ def said(image: Path, format_name: str | None = None, bases: Iterable[Path] = ()
     """Return what a call says of the image it names: its format, and which bases may be followed."""
     formats = {} if format_name is None else {os.path.realpath(image): format_name}
     return Trust(formats, frozenset(os.path.realpath(base) for base in bases), by_content)
-
-
-def format_by_ending(path: Path) -> str | None:
-    """Return the name of the format that a name's ending stands for, None where it stands for none."""
-    ending = path.suffix.lower()
-    return next((name for name in NAMES if ending in image_format(name).endings), None)
-
-
-def format_by_content(path: Path) -> str | None:
-    """Return the name of the format that a file's content claims to be of, None where it claims nothing."""
-    with existing(path) as file:
-        return next((name for name in NAMES if image_format(name).claims(file)), None)
 
 
 def decided_format(path: Path, trust: Trust, *, device: bool) -> str:

@@ -128,7 +128,6 @@ class Vhd(InOneFile):
 
     name = "vhd"
     suffix = ".vhd"
-    endings = (".vhd", ".avhd", ".vpc")
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
@@ -142,10 +141,6 @@ class Vhd(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the two block sizes in use."""
         return (512 * KIB, BLOCK)
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return whether there is a footer at the end or its copy at the start."""
-        return file.size >= SECTOR and _COOKIE in (file.read(file.size - SECTOR, 8), file.read(0, 8))
 
     def footprint(self, making: Making, data: int) -> int:
         """Return footer, header, table, bitmaps and data."""

@@ -54,7 +54,10 @@ def ask(
     if part.filesystem != "none":
         kind = filesystem(part.filesystem or "")
         fs_label = _filesystem_label(kind, label, found, f"{where}.label", chosen=part.label is not None)
-        found += _key_checks(kind, part, form.sector, where)
+        wrong = list(_key_checks(kind, part, form.sector, where))
+        found += wrong
+        if any(finding.where.endswith(".block") for finding in wrong):
+            part = part.model_copy(update={"block": None})
     uid, gid = owner
     stripe = sheet.store[form.store].stripe
     options = Options(

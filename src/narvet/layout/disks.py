@@ -14,7 +14,7 @@ from narvet.identity import derive
 from narvet.images import image_format
 from narvet.images.contract import ImageFormat, Making, misfits
 from narvet.layout.asked import Asked, ask, label_too_long
-from narvet.layout.facts import Facts, RootFacts
+from narvet.layout.facts import DEFAULT_SECTOR, Facts, RootFacts, sector_not_recorded
 from narvet.layout.letters import Key, volume_id
 from narvet.layout.model import LaidDisk, LaidPartition, Piece
 from narvet.layout.place import PartSize, Place, disk_size_for, pieces, place
@@ -43,6 +43,7 @@ def lay_disk(
     """Return a disk of a settled sheet worked out and what is to be said about it; `folders` by partition."""
     found: list[Finding] = []
     where = f"disk.{name}"
+    form = _within_table(form, where, found)
     root = facts.roots.get(form.guest, RootFacts())
     table = None if form.table == "none" else table_format(form.table or "")
     asked = [
@@ -113,13 +114,21 @@ def _set_aside(sheet: Sheet, disk: str, form: DiskForm, table: TableFormat, firs
     return (kept,)
 
 
-def _table_checks(table: TableFormat, form: DiskForm, asked: list[Asked], where: str) -> Iterator[Finding]:
-    if len(asked) > table.most_partitions:
-        yield Finding(
-            "size-over-table", "error", where,
-            f"{len(asked)} partitions are asked for; {table.name} holds {table.most_partitions}",
-            "spread them over more disks",
+def _within_table(form: DiskForm, where: str, found: list[Finding]) -> DiskForm:
+    """Return a disk with no more partitions than its table holds; those left out cost nothing further."""
+    most = len(form.partition) if form.table == "none" else table_format(form.table or "").most_partitions
+    if len(form.partition) > most:
+        found.append(
+            Finding(
+                "size-over-table", "error", where,
+                f"{len(form.partition)} partitions are asked for; {form.table} holds {most}",
+                "spread them over more disks",
+            )
         )  # fmt: skip
+    return form.model_copy(update={"partition": form.partition[:most]})
+
+
+def _table_checks(table: TableFormat, form: DiskForm, asked: list[Asked], where: str) -> Iterator[Finding]:
     for one in asked:
         length = table.label_length(one.label)
         if length > table.label_limit:
@@ -275,6 +284,8 @@ def _pieces(size: int, reserved: tuple[Reserved, ...], parts: tuple[LaidPartitio
 
 
 def _format_checks(kind: ImageFormat, making: Making, where: str) -> Iterator[Finding]:
-    """Yield what the image format does not allow."""
+    """Yield what the image format does not allow, and what it does not record."""
+    if making.sector != DEFAULT_SECTOR and not kind.records_sector:
+        yield sector_not_recorded(kind.name, making.sector, f"{where}.sector")
     for misfit in misfits(kind, making):
         yield Finding("size-over-format", "error", f"{where}.{misfit.key}", misfit.message, misfit.remedy)

@@ -10,6 +10,15 @@ from narvet.findings import Finding
 from narvet.images.contract import Base
 from narvet.tables.contract import Partition
 
+DEFAULT_SECTOR = 512
+"""What a hypervisor gives a disk whose image does not say otherwise."""
+
+
+def sector_not_recorded(format_name: str, sector: int, where: str) -> Finding:
+    """Return the note on a disk whose sectors its image does not record."""
+    message = f"{format_name} does not record that the disk has sectors of {sector} bytes"
+    return Finding("sector-not-recorded", "note", where, message, "attach it with sectors of that size, or use vhdx")
+
 
 @dataclass(frozen=True)
 class StoreFacts:

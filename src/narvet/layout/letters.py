@@ -11,6 +11,7 @@ import struct
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 from uuid import UUID
 
 from narvet.filesystems.contract import Folder
@@ -18,7 +19,9 @@ from narvet.findings import Finding
 from narvet.identity import derive
 from narvet.layout.facts import RegistryValue
 from narvet.layout.model import LaidDisk, LaidPartition
-from narvet.sheet.model import PartitionForm, Sheet
+
+if TYPE_CHECKING:
+    from narvet.sheet.model import PartitionForm, Sheet
 
 BY_GUID = b"DMIO:ID:"
 """What a value starts with that holds a partition's GUID."""

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from narvet.filesystems.contract import Capacity
 from narvet.findings import Finding
 from narvet.images.contract import Making, Space
 from narvet.layout.facts import MountEntry, RegistryValue
-from narvet.sheet.model import System
+
+if TYPE_CHECKING:
+    from narvet.sheet.model import System
 
 State = Literal["to make", "as asked", "in the way"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from narvet.filesystems.contract import FilesystemFacts
 from narvet.findings import Finding
@@ -15,7 +15,9 @@ from narvet.layout.facts import PartitionFound, Survey
 from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
 from narvet.tables import table_format
 from narvet.tables.contract import attribute_names
-from narvet.work.steps import Step
+
+if TYPE_CHECKING:
+    from narvet.work.steps import Step
 
 
 def review_facts(layout: Layout) -> dict[str, Any]:

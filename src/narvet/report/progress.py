@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
 from rich.progress import (
     BarColumn,
@@ -16,8 +17,10 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
-from narvet.report.terminal import message_console
-from narvet.work.steps import Step
+from narvet.report.terminal import message_console, plain
+
+if TYPE_CHECKING:
+    from narvet.work.steps import Step
 
 
 @contextmanager
@@ -25,7 +28,9 @@ def progress(total: int) -> Iterator[Callable[[Step], None]]:
     """Show a bar over `total` steps while the context lasts; call what it yields with each step done."""
     screen = message_console()
     columns = (MofNCompleteColumn(), BarColumn(), TimeElapsedColumn(), TextColumn("{task.description}"))
-    with Progress(*columns, console=screen, transient=True, disable=not (screen.is_terminal and total)) as bar:
+    with Progress(
+        *columns, console=screen, transient=True, disable=plain() or not (screen.is_terminal and total)
+    ) as bar:
         task = bar.add_task("", total=total)
         yield lambda step: bar.update(task, advance=1, description=step.touches)
 
@@ -40,6 +45,6 @@ def counting(what: str) -> Iterator[Callable[[int], None]]:
         TransferSpeedColumn(),
         TextColumn("{task.description}"),
     )
-    with Progress(*columns, console=screen, transient=True, disable=not screen.is_terminal) as bar:
+    with Progress(*columns, console=screen, transient=True, disable=plain() or not screen.is_terminal) as bar:
         task = bar.add_task(what, total=None)
         yield lambda size: bar.advance(task, size)

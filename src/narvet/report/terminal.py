@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Literal
 
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.theme import Theme
+
+from narvet.errors import printable
 
 THEME = Theme(
     {
@@ -37,14 +42,35 @@ UNICODE = Marks("▓▓", "╳╳", "  ", "→")
 PLAIN = Marks("##", "xx", "  ", "->")
 
 
+class SafeConsole(Console):
+    """A console that passes on nothing of a text that a terminal might obey, wherever the text comes from."""
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        """Yield the segments of what is to be printed, their texts made harmless."""
+        for segment in super().render(renderable, options):
+            harmless = segment.control or segment.text.isprintable()
+            yield segment if harmless else Segment(printable(segment.text, keep="\n"), segment.style)
+
+
 def console() -> Console:
     """Return the console for what was asked for, on standard output."""
-    return Console(theme=THEME, highlight=False, markup=False, emoji=False, width=_width())
+    return SafeConsole(
+        theme=THEME, highlight=False, markup=False, emoji=False, width=_width(), color_system=_colours()
+    )  # fmt: skip
 
 
 def message_console() -> Console:
     """Return the console for messages and progress, on standard error."""
-    return Console(theme=THEME, highlight=False, markup=False, emoji=False, stderr=True)
+    return SafeConsole(theme=THEME, highlight=False, markup=False, emoji=False, stderr=True, color_system=_colours())
+
+
+def plain() -> bool:
+    """Return whether no escape codes are wanted at all (NO_COLOR)."""
+    return bool(os.environ.get("NO_COLOR"))
+
+
+def _colours() -> Literal["auto"] | None:
+    return None if plain() else "auto"
 
 
 def marks() -> Marks:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -24,7 +24,9 @@ from narvet.report.terminal import Marks
 from narvet.rules import Rule
 from narvet.sids import name_of
 from narvet.units import show_as_windows, show_binary, show_both, show_bytes, show_decimal
-from narvet.work.steps import Step
+
+if TYPE_CHECKING:
+    from narvet.work.steps import Step
 
 MOST_IN_DEPTH = 8
 """With more disks than this a review gives each a line; those named on the command line are still shown in depth."""

@@ -32,6 +32,7 @@ KEYS = ("disk", "guest", "store", *SIZES, *OF_PARTITION, *OF_DISK, *OF_GUEST, *O
 _LISTS, _WHOLE, _YES_OR_NO = ("options", "attributes"), ("sector",), ("needed", "packed")
 _WORDS = {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}
 _MOST_MESSAGES = 12
+_LONGEST_NUMBER = 10  # digits
 
 
 @dataclass(frozen=True)
@@ -149,7 +150,7 @@ def _typed(row: Request, keys: Iterable[str]) -> dict[str, Any]:
         if key in _LISTS:
             found[key] = text.replace(",", " ").split()
         elif key in _WHOLE:
-            found[key] = int(text) if text.isdigit() else text
+            found[key] = int(text) if text.isascii() and text.isdigit() and len(text) < _LONGEST_NUMBER else text
         elif key in _YES_OR_NO:
             found[key] = _WORDS.get(text.lower(), text)
         else:

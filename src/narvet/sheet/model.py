@@ -12,6 +12,7 @@ from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema, model_validator
 
+from narvet.errors import is_harmless
 from narvet.filesystems import NAMES as FILESYSTEMS
 from narvet.filesystems.contract import Purpose
 from narvet.images import NAMES as FORMATS
@@ -27,6 +28,7 @@ _LETTER = re.compile("([A-Za-z]):")
 _NOT_IN_NAMES = re.compile(r'[\x00-\x1f<>:"/|?*]')
 _DEVICES = re.compile(r"(CON|PRN|AUX|NUL|COM[0-9]|LPT[0-9])(\..*)?", re.IGNORECASE)
 _LONGEST_NAME = 255  # UTF-16 units
+_SHOWN = r"^[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+$"  # nothing a terminal obeys
 _SIZE_TEXT = "a number and a unit: B, kB MB GB TB PB (powers of 1000), KiB MiB GiB TiB PiB (powers of 1024)"
 
 
@@ -92,7 +94,7 @@ def _mount_point(value: Any) -> str:
     parts = [part for part in value.split("/") if part]
     if not parts:
         raise ValueError("/ is the guest's own root; a data disk is mounted below it")
-    if ".." in parts or "." in parts or any(ord(sign) < 32 for sign in value):
+    if ".." in parts or "." in parts or not all(map(is_harmless, value)):
         raise ValueError("a mount point has no . or .. and no control characters in it")
     return "/" + "/".join(parts)
 
@@ -186,7 +188,10 @@ Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
 Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
 PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
 Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
-Label = Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^\x00-\x1f/]+$")]
+Label = Annotated[
+    str,
+    Field(min_length=1, max_length=255, pattern=r"^[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+$"),
+]
 SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
 Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]
 MountPoint = Annotated[

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 LARGEST_SHEET = 64 << 20  # a hundred thousand disks; anything larger is not a sheet
 MOST_MESSAGES = 12
+_MOST_DOTS = 200  # in a line: reading a key costs the square of its parts
 
 
 def read_sheet(path: Path) -> Sheet:
@@ -38,13 +39,15 @@ def text_of(path: Path) -> str:
         RequestError: there is none, or it is no text of a sheet's size.
         OSError: the system does not let it be read.
     """
+    if path.is_dir():
+        raise RequestError(f"{path}: this is a folder; name the sheet in it")
+    if path.exists() and not path.is_file():
+        raise RequestError(f"{path}: this is no plain file; name a sheet")
     try:
         with path.open("rb") as file:
             data = file.read(LARGEST_SHEET + 1)
     except FileNotFoundError:
         raise RequestError(f"{path}: there is no such sheet") from None
-    except IsADirectoryError:
-        raise RequestError(f"{path}: this is a folder; name the sheet in it") from None
     if len(data) > LARGEST_SHEET:
         raise RequestError(f"{path}: larger than {LARGEST_SHEET} bytes, which no sheet is")
     try:
@@ -56,10 +59,17 @@ def text_of(path: Path) -> str:
 
 def parse_sheet(text: str, name: str) -> Sheet:
     """Return the sheet in `text`; `name` is what errors call the file."""
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.count(".") > _MOST_DOTS and not line.lstrip().startswith("#"):
+            raise RequestError(
+                f"{name}, line {number}: it has more than {_MOST_DOTS} dots; no line of a sheet has so many"
+            )
     try:
         content = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RequestError(f"{name}: not valid TOML: {str(error) or 'nested too deeply'}") from None
+    except RecursionError:
+        raise RequestError(f"{name}: not valid TOML: nested too deeply") from None
+    except ValueError as error:  # not TOML, or a number of thousands of digits
+        raise RequestError(f"{name}: not valid TOML: {str(error).partition(';')[0]}") from None
     return sheet_of(content, name, text)
 
 

@@ -17,7 +17,7 @@ from narvet.findings import Finding
 from narvet.images.chain import Link, base_changed, chain, identify, open_chain
 from narvet.images.contract import ImageFacts
 from narvet.images.trust import Trust
-from narvet.layout.facts import PartitionFound, Survey
+from narvet.layout.facts import DEFAULT_SECTOR, PartitionFound, Survey, sector_not_recorded
 from narvet.tables import NAMES as TABLES
 from narvet.tables import table_format
 from narvet.tables.contract import Partition, Table
@@ -66,7 +66,9 @@ def _inside(path: str, links: list[Link], sector: int | None, *, deep: bool) -> 
         if not best.findings:
             with open_chain(links, image.sector or sector or _SECTORS[0]) as device:
                 best = _without_table(path, image, device, deep=deep)
-    return replace(best, findings=(*changed, *best.findings))
+    unsaid = best.sector not in (0, DEFAULT_SECTOR) and not image.sector
+    notes = (sector_not_recorded(image.format, best.sector, path),) if unsaid else ()
+    return replace(best, findings=(*changed, *best.findings, *notes))
 
 
 def _not_followed(path: str, image: ImageFacts, message: str) -> Survey:

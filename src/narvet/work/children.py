@@ -12,10 +12,10 @@ from narvet.block.names import is_working_name
 from narvet.budget import budget
 from narvet.errors import NarvetError, RequestError
 from narvet.identity import derive
-from narvet.images import image_format
+from narvet.images import format_by_content, image_format
 from narvet.images.chain import Link, chain
 from narvet.images.contract import Base, ImageFormat, Making
-from narvet.images.trust import NOTHING_SAID, Trust, format_by_content
+from narvet.images.trust import NOTHING_SAID, Trust
 from narvet.work.recast import check_fits
 
 _OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only

@@ -14,9 +14,9 @@ from narvet.findings import Finding
 from narvet.guests.registry import registry_facts
 from narvet.guests.roots import root_facts
 from narvet.hosts.stores import store_facts
-from narvet.images import image_format
+from narvet.images import format_by_content, format_by_ending, image_format
 from narvet.images.chain import Link, chain, open_chain
-from narvet.images.trust import Trust, format_by_content, format_by_ending
+from narvet.images.trust import Trust
 from narvet.layout.disks import image_path
 from narvet.layout.facts import Facts, OriginFacts, Recorded, StoreFacts, Survey
 from narvet.layout.model import Layout

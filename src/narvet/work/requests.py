@@ -1,68 +1,45 @@
-"""Tables of requests, CSV or XLSX, read as rows of texts; and the sheet that they are put into."""
+"""Requests from tables, and the sheet that requests are put into."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
 from uuid import UUID
 
 from narvet.block.publish import replace_content
 from narvet.errors import RequestError
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet, text_of
-
-if TYPE_CHECKING:
-    import pandas as pd
-
-MOST_ROWS = 100_000
-LARGEST = 64 << 20
-_HEADER_ROWS = 1
+from narvet.work.tables_in import rows_of
 
 
 def read_requests(path: Path) -> list[Request]:
     """Return the rows of a table whose first row names the keys; empty cells and rows are left out.
 
     Raises:
-        RequestError: there is no such file, it is no table, or too large.
+        RequestError: there is no such file, it is no table, too large, or without a row of requests.
     """
-    if not path.is_file():
-        raise RequestError(f"{path}: there is no such file")
-    if path.stat().st_size > LARGEST:
-        raise RequestError(f"{path}: larger than {LARGEST} bytes, which no table of requests is")
-    table = _table(path)
-    if len(table) > MOST_ROWS:
-        raise RequestError(f"{path}: it has {len(table)} rows; at most {MOST_ROWS} are taken at once")
-    lines = table.itertuples(index=False)
-    columns = [str(column).strip().lower().replace(" ", "_") for column in next(lines, ())]
+    rows = rows_of(path)
+    _, head = next(rows, (0, ()))
+    columns = [text.lower().replace(" ", "_") for text in head]
     twice = sorted({column for column in columns if column and columns.count(column) > 1})
     if twice:
         raise RequestError(f'{path}: two columns are called "{twice[0]}"')
-    rows = []
-    for number, cells in enumerate(lines, _HEADER_ROWS + 1):
-        keys = {column: str(cell).strip() for column, cell in zip(columns, cells, strict=True)}
-        kept = {column: text for column, text in keys.items() if text}
-        if kept:
-            rows.append(Request(f"{path}, row {number}", kept))
-    return rows
-
-
-def _table(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    try:
-        if path.suffix.lower() == ".xlsx":
-            return pd.read_excel(path, header=None, dtype=str, keep_default_na=False)
-        kinds: Any = {"header": None, "dtype": str, "keep_default_na": False, "engine": "python"}
-        rows: pd.DataFrame = pd.read_csv(path, sep=None, encoding="utf-8-sig", **kinds)
-        return rows
-    except Exception as error:  # pandas and what it reads with raise whatever the file makes them stumble over
-        told = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise RequestError(f"{path}: not a table of requests, CSV or XLSX: {told}") from None
+    requests = []
+    for number, cells in rows:
+        if any(cells[len(columns) :]):
+            raise RequestError(f"{path}, row {number}: it has more cells than the first row has headings")
+        keys = {column: cell for column, cell in zip(columns, cells, strict=False) if cell}
+        requests.append(Request(f"{path}, row {number}", keys))
+    if not requests:
+        raise RequestError(f"{path}: it has no rows below its headings, so there is nothing to put into the sheet")
+    return requests
 
 
 def draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) -> Drafted:
     """Put requests into a sheet, or start one with them; nothing is written unless all of them fit.
+
+    The folders of stores that are new are made too.
 
     Raises:
         RequestError: the sheet or a request is not valid.
@@ -76,5 +53,8 @@ def draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) 
     else:
         text = new_sheet(title, identity)
     made = drafted(text, requests, str(sheet))
+    new = parse_sheet(made.text, str(sheet))
+    for name in made.stores:
+        (sheet.parent / new.store[name].path).mkdir(parents=True, exist_ok=True)
     replace_content(sheet, made.text.encode())
     return made

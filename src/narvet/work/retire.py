@@ -20,7 +20,7 @@ from narvet.guests.roots import remove_entries
 from narvet.images import image_format
 from narvet.images.contract import ImageFormat
 from narvet.layout.compare import is_ours
-from narvet.layout.facts import Facts, MountEntry
+from narvet.layout.facts import Facts, MountEntry, RootFacts
 from narvet.layout.letters import registry_values
 from narvet.layout.model import LaidDisk, Layout
 from narvet.layout.mounts import mounting
@@ -123,12 +123,15 @@ def retirement(sheet: Path, name: str, layout: Layout, facts: Facts) -> tuple[St
         raise RequestError("\n".join(f"{sheet}: disk {name} stays: {reason}" for reason in needed))
     without_disk(text_of(sheet), name, str(sheet))
     todo: list[Step] = []
-    root = facts.roots.get(disk.guest)
-    # A copy or child carries the ids of its origin, whose entries are not its own.
-    entries = mounting(disk, root.entries) if root and root.path and disk.origin is None else ()
-    if root and root.path and entries:
-        todo.append(RemoveEntries(disk.guest, root.path, entries))
+    root = facts.roots.get(disk.guest, RootFacts())
     there = facts.registry.get(disk.guest)
+    unread = there.problem if there else next((one.message for one in root.findings if one.level == "error"), "")
+    if unread:
+        raise RequestError(f"{sheet}: disk {name} stays, as what mounts it cannot be read: {unread}")
+    # A copy or child carries the ids of its origin, whose entries are not its own.
+    entries = mounting(disk, root.entries) if root.path and disk.origin is None else ()
+    if root.path and entries:
+        todo.append(RemoveEntries(disk.guest, root.path, entries))
     left = registry_values(one for one in layout.disks if one is not disk).get(disk.guest, ())
     if there and there.values and there.values != left:
         todo.append(WriteRegistryText(disk.guest, there.path, left))

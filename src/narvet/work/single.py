@@ -15,7 +15,7 @@ from narvet.layout.work_out import work_out
 from narvet.sheet.read import sheet_of
 from narvet.work.gather import dated, gather
 
-PARTITION_KEYS = ("filesystem", "label", "for", "owner", "mode")
+PARTITION_KEYS = ("filesystem", "label", "for", "owner", "mode", "unit")
 
 
 def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout:
@@ -29,8 +29,10 @@ def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout
     name = re.sub(r"[^A-Za-z0-9_.-]", "-", image.stem).lstrip("_.-")[:63] or "disk"
     disk = {key: value for key, value in wishes.items() if key not in (*PARTITION_KEYS, "runs")}
     part = {key: value for key, value in wishes.items() if key in PARTITION_KEYS}
-    if part or disk.get("table") == "none":
-        disk["partition"] = [{"filesystem": "none", **part}]
+    if "unit" in part:
+        part["block"] = part.pop("unit")
+    _refuse_without_effect(disk, part)
+    disk["partition"] = [part]
     content = {
         "sheet": 1,
         "identity": identity,
@@ -41,3 +43,16 @@ def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout
     sheet = dated(sheet_of(content, str(image)))
     layout = work_out(sheet, gather(sheet, Path("sheet")))
     return replace(layout, disks=tuple(replace(disk, path=str(image)) for disk in layout.disks))
+
+
+def _refuse_without_effect(disk: Mapping[str, Any], part: Mapping[str, Any]) -> None:
+    """Raise RequestError for wishes that would change nothing about the disk."""
+    idle = [key for key in ("for", "owner", "mode", "block") if key in part] if part.get("filesystem") == "none" else []
+    if idle:
+        option = "unit" if idle[0] == "block" else idle[0]
+        raise RequestError(f"--{option} has no effect without a filesystem; leave one of them out")
+    if disk.get("table") == "none":
+        if "align" in disk:
+            raise RequestError("--align has no effect without a table; leave one of them out")
+        if part.get("filesystem") == "none" and "label" in part:
+            raise RequestError("--label has no effect without a table and a filesystem; leave it out")

@@ -47,7 +47,6 @@ class Qcow2(InOneFile):
 
     name = "qcow2"
     suffix = ".qcow2"
-    endings = (".qcow2",)
     most = MOST
     sectors = (512, 4096)
     makes_children = True
@@ -61,10 +60,6 @@ class Qcow2(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a cluster can be."""
         return tuple(512 << shift for shift in range(13))
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return whether it starts with the magic number, of whatever version."""
-        return file.size >= 4 and int.from_bytes(file.read(0, 4), "big") == MAGIC
 
     def footprint(self, making: Making, data: int) -> int:
         """Return header, tables, refcounts and data."""

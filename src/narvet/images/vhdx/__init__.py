@@ -56,7 +56,6 @@ class Vhdx(InOneFile):
 
     name = "vhdx"
     suffix = ".vhdx"
-    endings = (".vhdx", ".avhdx")
     most = MOST
     sectors = (512, 4096)
     makes_children = True
@@ -70,10 +69,6 @@ class Vhdx(InOneFile):
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a block can be."""
         return tuple(MIB << shift for shift in range(9))
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return whether it starts with the format's signature."""
-        return file.size >= 8 and file.read(0, 8) == r.FILE_SIGNATURE
 
     def footprint(self, making: Making, data: int) -> int:
         """Return head, metadata, table and data."""

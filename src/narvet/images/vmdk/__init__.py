@@ -19,7 +19,7 @@ from narvet.images.contract import ImageFacts, Making
 from narvet.images.files import existing, new_file, stored
 from narvet.images.mapped import MappedDevice, all_stored, allocate_all
 from narvet.images.vmdk import packed, pieces
-from narvet.images.vmdk.descriptor import HEAD, LARGEST, Descriptor, embedded, parse
+from narvet.images.vmdk.descriptor import LARGEST, Descriptor, embedded, parse
 from narvet.images.vmdk.grains import GRAIN, Grains, layout, sparse_header, write_sparse
 from narvet.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, SECTOR, SparseHeader
 from narvet.units import GIB, KIB, align_up
@@ -32,7 +32,6 @@ class Vmdk:
 
     name = "vmdk"
     suffix = ".vmdk"
-    endings = (".vmdk",)
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
@@ -47,11 +46,6 @@ class Vmdk:
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a grain can be."""
         return tuple(8 * KIB << shift for shift in range(8))
-
-    def claims(self, file: FileDevice) -> bool:
-        """Return whether it starts with the magic number of a sparse extent or with a descriptor's first line."""
-        start = file.read(0, min(file.size, SECTOR))
-        return int.from_bytes(start[:4], "little") == MAGIC or start.lstrip().startswith(HEAD.encode())
 
     def least_piece(self, size: int) -> int:
         """Return the smallest piece that keeps their number in bounds."""

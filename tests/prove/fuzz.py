@@ -1,0 +1,204 @@
+"""Hostile bytes: images and filesystems changed field by field, every checksum accepted; only findings may come of it.
+
+Checksums keep most damage from being read at all, so they are made to match whatever is there: what is tried then is
+the reading of values that a hostile maker has signed.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import random
+import signal
+import sys
+import tempfile
+import traceback
+from collections.abc import Iterator
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from narvet.block.memory import MemoryDevice
+from narvet.errors import NarvetError
+from narvet.filesystems import NAMES as FILESYSTEMS
+from narvet.filesystems import filesystem
+from narvet.filesystems.contract import Options
+from narvet.images import NAMES as FORMATS
+from narvet.images import image_format
+from narvet.images.chain import open_image
+from narvet.images.contract import Making
+from narvet.images.trust import Trust
+from narvet.survey.probe import survey
+from narvet.tables import NAMES as TABLES
+from narvet.tables import table_format
+from narvet.tables.contract import Partition, Table
+from narvet.units import KIB, MIB
+
+SECONDS = 30  # that one of them may take
+_SIZES = {"ext4": 6 * MIB, "xfs": 320 * MIB, "swap": MIB, "ntfs": 8 * MIB, "exfat": 6 * MIB, "fat32": 36 * MIB}
+_SUMS = ("crc32", "crc32c", "crc32c_raw", "crc32c_rows", "checksum", "set_checksum", "sound", "_summed", "_sound")
+_VALUES = (
+    0,
+    1,
+    2,
+    3,
+    7,
+    8,
+    0x7F,
+    0x80,
+    0xFF,
+    0x100,
+    0xFFF,
+    0xFFFF,
+    0x7FFFFFFF,
+    0x80000000,
+    0xFFFFFFFF,
+    (1 << 63) - 1,
+    (1 << 64) - 1,
+)
+
+
+class Alike(int):
+    """A checksum that is equal to everything."""
+
+    def __eq__(self, other: object) -> bool:
+        """Return yes."""
+        return True
+
+    def __ne__(self, other: object) -> bool:
+        """Return no."""
+        return False
+
+    def __hash__(self) -> int:
+        """Return one number for all."""
+        return 0
+
+    def __xor__(self, other: object) -> int:
+        """Return no difference."""
+        return 0
+
+    __rxor__ = __xor__
+
+    def to_bytes(self, *words: Any, **options: Any) -> bytes:
+        """Return bytes that are nothing special."""
+        return int(self).to_bytes(*words, **options)
+
+
+def accept_every_checksum() -> None:
+    """Have every reader take every checksum for right, in this process from now on."""
+    for name, module in list(sys.modules.items()):
+        for attribute in _SUMS if name.startswith("narvet.") and name != "narvet.checksums" else ():
+            if callable(getattr(module, attribute, None)):
+                setattr(module, attribute, lambda *_words, **_options: Alike(0))
+
+
+def targets(folder: Path) -> list[tuple[str, Path]]:
+    """Make one small sound image of every format and one raw disk of every filesystem and table; return name and path."""
+    found = []
+    for name in FORMATS[1:]:
+        for kind, extra in (
+            ("thin", {}),
+            ("full", {"space": "full"}),
+            ("pieces", {"pieces": 2 * MIB}),
+            ("packed", {"packed": True}),
+        ):
+            if kind in ("pieces", "packed") and name != "vmdk":
+                continue
+            path = folder / f"{name}-{kind}{image_format(name).suffix}"
+            making = Making(image_format(name).fit(4 * MIB), block=None, **extra)
+            with image_format(name).create(path, making) as device:
+                device.write(MIB, random.Random(1).randbytes(300 * KIB))
+            found.append((f"{name} {kind}", path))
+    for name in FILESYSTEMS:
+        path = folder / f"{name}.raw"
+        device = MemoryDevice(_SIZES[name])
+        kind_of = filesystem(name)
+        kind_of.write(device, kind_of.geometry(device.size, Options(label="x")))
+        _save(device, path)
+        found.append((name, path))
+    for name in TABLES:
+        device, table = MemoryDevice(8 * MIB), table_format(name)
+        form = table.partition_type(None, "linux")
+        parts = tuple(
+            Partition(number, number * MIB, MIB, form, str(Options().uuid) if name == "gpt" else "", "p")
+            for number in (1, 2, 3)
+        )
+        table.write(device, Table(name, str(Options().uuid) if name == "gpt" else "1", parts))
+        _save(device, folder / f"{name}.raw")
+        found.append((name, folder / f"{name}.raw"))
+    return found
+
+
+def _save(device: MemoryDevice, path: Path) -> None:
+    with path.open("wb") as file:
+        file.truncate(device.size)
+        for start, length in device.extents():
+            file.seek(start)
+            file.write(device.read(start, length))
+
+
+def damaged(content: bytes, places: list[int], dice: random.Random) -> dict[int, bytes]:
+    """Return some changes: a field of 1 to 8 bytes, at a place that holds anything, set to a value that means trouble."""
+    changes = {}
+    for _ in range(dice.choice((1, 1, 1, 2, 4))):
+        place = dice.choice(places) + dice.randrange(16)
+        width = dice.choice((1, 2, 4, 4, 8))
+        order: Any = dice.choice(("little", "big"))
+        value = dice.choice(
+            (
+                *_VALUES,
+                dice.getrandbits(64),
+                *([int.from_bytes(content[place : place + width], order) + dice.choice((-1, 1, 8))] * 3),
+            )
+        )
+        changes[place] = (value & ((1 << 8 * width) - 1)).to_bytes(width, order)
+    return changes
+
+
+def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
+    """Yield name and faults of so many damaged images, spread over all targets."""
+    dice = random.Random(seed)
+    with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
+        made = targets(Path(name))
+        for _, path in made:  # everything is loaded before the checksums are replaced
+            survey(str(path), trust=Trust(by_content=True))
+        accept_every_checksum()
+        for kind, path in made:
+            content = path.read_bytes()
+            places = [place for place in range(0, len(content), 16) if any(content[place : place + 16])][:20000]
+            with path.open("r+b", buffering=0) as file:
+                for number in range(count // len(made)):
+                    changes = damaged(content, places, dice)
+                    for place, data in changes.items():
+                        file.seek(place)
+                        file.write(data)
+                    told = _tried(path)
+                    yield f"{kind}, seed {seed}, image {number}, {changes}", [told] if told else []
+                    for place, data in changes.items():
+                        file.seek(place)
+                        file.write(content[place : place + len(data)])
+                    file.truncate(len(content))
+
+
+def _tried(path: Path) -> str:
+    """Return what is wrong with how an image was taken: an exception that is none of ours, or too much time."""
+
+    def late(number: int, frame: FrameType | None) -> None:
+        raise TimeoutError("".join(traceback.format_stack(frame)[-3:]))
+
+    signal.signal(signal.SIGALRM, late)
+    signal.alarm(SECONDS)
+    try:
+        survey(str(path), trust=Trust(by_content=True))
+        with contextlib.suppress(NarvetError), open_image(path, trust=Trust(by_content=True)) as device:
+            for start, length in device.extents():
+                device.read(start, min(length, 64 * KIB))
+    except (NarvetError, OSError):
+        return ""
+    except BaseException:
+        text = io.StringIO()
+        traceback.print_exc(limit=-4, file=text)
+        return text.getvalue()
+    finally:
+        signal.alarm(0)
+    return ""

@@ -1,0 +1,168 @@
+"""What is tried: small pieces of every command's work, each with what must be true before, after, and in between."""
+
+from __future__ import annotations
+
+import hashlib
+import random
+import shutil
+import subprocess
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from uuid import UUID
+
+from narvet.images import image_format
+from narvet.images.chain import open_image
+from narvet.images.contract import Making
+from narvet.images.trust import Trust
+from narvet.units import KIB, MIB
+from tests.program import IDENTITY, disk, make_root, make_sheet
+
+_HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
+SMALL = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB, "vmdk": 8 * KIB}
+_NOT_COMPARED = (".ledger.jsonl",)  # it has the clock's time in it
+
+
+@dataclass(frozen=True)
+class Scenario:
+    """A command tried in a folder that `prepare` fills; `disks` are read by their content, whatever their bytes are.
+
+    A disk is read through the first of its files that exists: of a child and its base, the child while it is there.
+    """
+
+    name: str
+    prepare: Callable[[Path], None]
+    words: tuple[str, ...]
+    disks: tuple[tuple[str, ...], ...] = ()
+    again: tuple[str, ...] | None = None
+    bases: tuple[str, ...] = field(default=())
+
+    def call(self, folder: Path) -> list[str]:
+        """Return the words of the command in a folder."""
+        return [word.replace("@", str(folder)) for word in self.words]
+
+
+def contents(folder: Path, scenario: Scenario) -> tuple[str | None, ...]:
+    """Return a checksum of each disk, None where none of its files is there."""
+    return tuple(_disk_sum(folder, files) for files in scenario.disks)
+
+
+def _disk_sum(folder: Path, files: tuple[str, ...]) -> str | None:
+    path = next((folder / name for name in files if (folder / name).exists()), None)
+    if path is None:
+        return None
+    with open_image(path, trust=Trust(by_content=True)) as device:
+        return hashlib.sha256(device.read(0, device.size)).hexdigest()
+
+
+def tree(folder: Path, scenario: Scenario) -> dict[str, str]:
+    """Return a checksum of every file, by its name, but for those read as disks and for the ledger."""
+    as_disks = {name for files in scenario.disks for name in files}
+    found = {}
+    for path in sorted(folder.rglob("*")):
+        name = str(path.relative_to(folder))
+        if name in as_disks or name.endswith(_NOT_COMPARED):
+            continue
+        content = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else "folder"
+        found[name] = f"{path.lstat().st_mode:o} {content}"
+    return found
+
+
+def copied(template: Path, folder: Path) -> None:
+    """Make `folder` a copy of `template`, holes and times kept."""
+    if folder.exists():
+        shutil.rmtree(folder)
+    subprocess.run(["cp", "-a", "--sparse=always", template, folder], check=True)
+
+
+def _image(path: Path, kind: str, size: int, seed: int) -> None:
+    dice = random.Random(seed)
+    with image_format(kind).create(
+        path, Making(image_format(kind).fit(size), id=UUID(int=seed + 1), block=SMALL[kind])
+    ) as device:
+        for place in range(0, size - 300 * KIB, MIB):
+            device.write(place, dice.randbytes(200 * KIB))
+
+
+def _sheet(disks: str) -> Callable[[Path], None]:
+    return lambda folder: (make_sheet(folder, disks), None)[1]
+
+
+def _with_image(kind: str, size: int = 4 * MIB) -> Callable[[Path], None]:
+    return lambda folder: _image(folder / f"old{image_format(kind).suffix}", kind, size, 3)
+
+
+def _child(below: str, above: str) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        from narvet.work.children import make_child
+        from narvet.work.making import new_image
+
+        base, child = folder / f"base{image_format(below).suffix}", folder / f"child{image_format(above).suffix}"
+        _image(base, below, 4 * MIB, 5)
+        with new_image(child, image_format(above)) as built:
+            make_child(base, built, child, image_format(above))
+        dice = random.Random(6)
+        with open_image(child, writable=True) as device:
+            for place in range(0, 4 * MIB, 2 * MIB):
+                device.write(place, dice.randbytes(700 * KIB))
+
+    return prepare
+
+
+def _written(disks: str) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        from narvet.work.apply import carry_out
+        from narvet.work.gather import lay_out
+        from narvet.work.steps import steps
+
+        sheet = make_sheet(folder, disks)
+        carry_out(sheet, steps(*lay_out(sheet)), lambda _: None)
+
+    return prepare
+
+
+def _requests(folder: Path) -> None:
+    make_sheet(folder, disk("a"))
+    (folder / "r.csv").write_text("disk,guest,store,store_path,size,at\nb,seedling,attic,attic,1 GiB,/srv/b\n")
+
+
+def _entries(folder: Path) -> None:
+    make_sheet(folder, disk("a", 'size = "8 MiB"', 'at = "/srv/a"'))
+    make_root(folder / "other", b"# mine\n/dev/sda1 / ext4 defaults 0 1\n")
+
+
+SHEET = disk("a", 'size = "8 MiB"', 'at = "/srv/deep/a"\nowner = "curator"') + disk(
+    "b", 'size = "6 MB"\nformat = "vmdk"\npieces = "2 MiB"', 'filesystem = "swap"'
+)
+
+SCENARIOS = (
+    Scenario("write", _sheet(SHEET), ("write", "@/sheet.toml")),
+    Scenario("write formats", _sheet(
+        disk("c", 'size = "6 MiB"\nformat = "qcow2"', "") + disk("d", 'size = "6 MiB"\nformat = "vhdx"\nspace = "full"', "")
+    ), ("write", "@/sheet.toml")),
+    Scenario("make", lambda _: None, (
+        "make", "@/new.vhd", "--size", "8 MiB", "--filesystem", "ext4", "--identity", IDENTITY,
+    )),
+    *(
+        Scenario(f"recast {source} {target}", _with_image(source), ("recast", f"@/old{image_format(source).suffix}", f"@/new{image_format(target).suffix}"))
+        for source, target in (("raw", "qcow2"), ("qcow2", "raw"), ("vhd", "vhdx"), ("vhdx", "vhd"))
+    ),
+    Scenario("recast in pieces", _with_image("raw"), ("recast", "@/old.raw", "@/new.vmdk", "--pieces", "2 MiB")),
+    Scenario("recast packed", _with_image("raw"), ("recast", "@/old.raw", "@/new.vmdk", "--packed", "--verify")),
+    Scenario("branch", _with_image("qcow2"), ("branch", "@/old.qcow2", "@/child.qcow2")),
+    *(
+        Scenario(
+            f"fold {below} {above}", _child(below, above), ("fold", f"@/child{image_format(above).suffix}"),
+            ((f"child{image_format(above).suffix}", f"base{image_format(below).suffix}"),),
+        )
+        for below, above in (("raw", "qcow2"), ("vhdx", "vhdx"), ("vmdk", "vmdk"), ("vhd", "vhd"), ("qcow2", "qcow2"))
+    ),
+    *(
+        Scenario(f"reclaim {kind}", _written(disk("a", f'size = "16 MiB"\nformat = "{kind}"\nspace = "full"', 'filesystem = "ext4"')),
+            ("reclaim", f"@/shelf/a{image_format(kind).suffix}"), ((f"shelf/a{image_format(kind).suffix}",),))
+        for kind in ("qcow2", "vhdx")
+    ),
+    Scenario("retire", _written(SHEET), ("retire", "@/sheet.toml", "b", "--yes")),
+    Scenario("draft", _requests, ("draft", "@/sheet.toml", "--from", "@/r.csv")),
+    Scenario("entries", _entries, ("entries", "@/sheet.toml", "seedling", "--into", "@/other")),
+)  # fmt: skip
