@@ -81,7 +81,7 @@ def test_a_table_of_requests(tmp_path: Path, kind: str) -> None:
         "options": ["noatime", "nodev"],
     }  # fmt: skip
     assert (tmp_path / "stores" / "vault").is_dir()
-    assert rules(facts("review", str(sheet))) == []
+    assert rules(facts("review", str(sheet))) == ["sector-not-recorded"]
 
 
 @pytest.mark.parametrize(
@@ -107,9 +107,19 @@ def test_what_is_wrong_with_a_row_is_told_and_nothing_written(tmp_path: Path, ro
 
 def test_tables_that_are_none_and_sheets_that_cannot_be_added_to(tmp_path: Path) -> None:
     sheet = make_sheet(tmp_path, disk("a"))
-    for name, data in (("a.xlsx", b"PK\x03\x04 not really"), ("b.csv", b"\xff\xfe\x00\x01"), ("c.csv", b"")):
+    for name, data in (("a.xlsx", b"PK\x03\x04 not really"), ("b.csv", b"\xff\xfe\x00\x01")):
         (tmp_path / name).write_bytes(data)
         assert "not a table of requests" in run("draft", str(sheet), "--from", str(tmp_path / name), status=2).stderr
+    for text in ("", "disk,guest,store\n", "disk,guest\n,\n"):
+        (tmp_path / "c.csv").write_text(text)
+        assert "it has no rows below its headings" in run("draft", str(sheet), "--from", str(tmp_path / "c.csv"), status=2).stderr  # fmt: skip
+    book = openpyxl.Workbook()
+    book.worksheets[0].append(["disk", "guest", "store"])
+    book.worksheets[0].cell(1048576, 16384, "far away")
+    book.save(tmp_path / "far.xlsx")
+    start = time.monotonic()
+    told = run("draft", str(sheet), "--from", str(tmp_path / "far.xlsx"), status=2).stderr
+    assert "it goes on behind row" in told and time.monotonic() - start < 20
     assert "no such file" in run("draft", str(sheet), "--from", str(tmp_path / "none.csv"), status=2).stderr
     assert "not both" in run("draft", str(sheet), "--from", "a.csv", "--guest", "b", status=2).stderr
     sheet.write_text(sheet.read_text() + "[disk.a\n")

@@ -7,6 +7,7 @@ the later changes. Then the command is called again.
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import shutil
@@ -16,6 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+from narvet.images.fold_mark import state_of
 from tests.prove.scenarios import SCENARIOS, contents, copied
 from tests.prove.shim import call
 from tests.prove.stops import Tried, second_call
@@ -41,6 +43,7 @@ class File:
     safe: bytearray
     later: list[Change] = field(default_factory=list)
     times: tuple[int, int] | None = None
+    inode: int = 0
 
     def after_cut(self, dice: random.Random) -> bytes:
         """Return what a cut leaves: each later write is kept or lost."""
@@ -71,13 +74,15 @@ def _apply(content: bytearray, change: Change) -> None:
 class Disk:
     """A folder's files and names: `names` as a process sees them, `durable` as they are on the disk."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, inodes: dict[str, int]) -> None:
         self.root = root
         self.names: dict[str, File | None] = {}
         for path in root.rglob("*"):
             about = path.stat()
             times = about.st_atime_ns, about.st_mtime_ns
-            self.names[str(path)] = File(bytearray(path.read_bytes()), times=times) if path.is_file() else None
+            self.names[str(path)] = (
+                File(bytearray(path.read_bytes()), times=times, inode=inodes[str(path)]) if path.is_file() else None
+            )
         self.durable = dict(self.names)
         self.pending: dict[str, list[dict[str, File | str | None]]] = {}
 
@@ -89,7 +94,7 @@ class Disk:
             file.later.append(change)
             file.times = None
         elif change.what == "c":
-            self._name({first: File(bytearray())})
+            self._name({first: File(bytearray(), inode=change.number)})
         elif change.what == "m":
             self._name({first: None})
         elif change.what == "u" and first in self.names:
@@ -130,6 +135,7 @@ class Disk:
         if place.exists():
             shutil.rmtree(place)
         place.mkdir()
+        inodes: dict[int, int] = {}
         for name in sorted(names):
             target, what = place / Path(name).relative_to(self.root), names[name]
             if not target.parent.is_dir():
@@ -140,6 +146,25 @@ class Disk:
                 target.write_bytes(what.after_cut(dice))
                 if what.times is not None:  # by which some children know their base
                     os.utime(target, ns=what.times)
+                inodes[what.inode] = target.stat().st_ino
+        _renew_marks(place, inodes)
+
+
+def _renew_marks(place: Path, inodes: dict[int, int]) -> None:
+    """Have Narvet's marks name the files by the inodes and times they have now: a real cut leaves those as they are."""
+    for mark in (*place.rglob(".published"), *place.rglob(".*.narvet-fold")):
+        try:
+            found = json.loads(mark.read_bytes())
+        except ValueError:
+            continue
+        rows = found if isinstance(found, list) else found["gone"]
+        for row in rows:
+            row[1:] = [place.stat().st_dev, inodes.get(row[2], 0)]
+        if isinstance(found, dict):
+            base = place / Path(found["base"]).name
+            found["until"] += 10**12
+            found["finished"] = state_of(base) if found["finished"] and base.exists() else found["finished"]
+        mark.write_text(json.dumps(found))
 
 
 def read_log(log: BinaryIO) -> list[Change]:
@@ -173,6 +198,7 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
         with tempfile.TemporaryDirectory(dir="/dev/shm") as folder:
             tried, place = Tried.of(scenario, Path(folder)), Path(folder, "place")
             copied(tried.template, place)
+            inodes = {str(path): path.stat().st_ino for path in place.rglob("*")}
             with Path(folder, "log").open("w+b") as log:
                 done = call(scenario.call(place), log=log.fileno())
                 assert done.status == 0, done
@@ -181,7 +207,7 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
             for _ in range(share):
                 moment = dice.randrange(len(changes) + 1)
                 copied(tried.template, place)
-                disk = Disk(place)
+                disk = Disk(place, inodes)
                 for change in changes[:moment]:
                     disk.do(change)
                 disk.after_cut(place, dice)

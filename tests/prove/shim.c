@@ -62,7 +62,8 @@ static int opening(int (*call)(int, const char *, int, mode_t), int dir, const c
     int fd = call(dir, name, flags, mode);
     if (fd >= 0 && making && log_fd >= 0) {
         char room[PATH_MAX]; whole(dir, name, room);
-        note(was ? (flags & O_TRUNC ? 't' : '-') : 'c', room, 0, 0, 0, 0);
+        struct stat about; fstat(fd, &about);
+        note(was ? (flags & O_TRUNC ? 't' : '-') : 'c', room, 0, about.st_ino, 0, 0);
     }
     return fd;
 }

@@ -56,6 +56,15 @@ def sync_handle(folder: int) -> None:
             raise
 
 
+def make_folders(path: Path) -> None:
+    """Make a folder with all above it that are missing; their names are on stable storage on return."""
+    if path.is_dir():
+        return
+    make_folders(path.parent)
+    path.mkdir(exist_ok=True)
+    sync_folder(path.parent)
+
+
 def sync_file(path: Path) -> None:
     """Return when a file's content is on stable storage."""
     with path.open("rb+") as file:

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from narvet.block.locks import clear_locks, exclusive_lock
-from narvet.block.names import PARTIAL, rename_new, same_file, sync_file, sync_folder, sync_handle, working_name
+from narvet.block.names import PARTIAL, rename_new, sync_file, sync_folder, sync_handle, working_name
 from narvet.errors import RefusedError
 
 _MARK = ".published"
@@ -50,8 +50,11 @@ def publish(built: Path, path: Path, parts: Sequence[Path] = ()) -> None:
     if parts:
         _write_mark(built.parent, (*parts, built))
     try:
-        for file in (*parts, built):
-            rename_new(file, path.parent / file.name)
+        for part in parts:
+            rename_new(part, path.parent / part.name)
+        if parts:  # no cut may leave the file that names them without them
+            sync_folder(path.parent)
+        rename_new(built, path)
         sync_folder(path.parent)
     except FileExistsError as error:
         _take_back(built.parent, path)
@@ -74,6 +77,7 @@ def withdraw(path: Path, parts: Sequence[Path], check: Callable[[], None]) -> No
             _write_mark(place.parent, (*parts, path))
         check()
         path.rename(place)
+        sync_folder(place.parent)  # first there, then gone from here: no cut may lose both of its names
         sync_folder(path.parent)
         for part in parts:
             part.unlink()
@@ -188,7 +192,10 @@ def _write_mark(folder: Path, files: Sequence[Path]) -> None:
 
 
 def _take_back(folder: Path, path: Path) -> None:
-    """Remove the parts of an image that were published without the file that names them."""
+    """Remove what was published of an image, by inode, while the file that names the others is still here.
+
+    A cut can leave a renamed file under both names; then it counts as not published.
+    """
     marked = _read_mark(folder / _MARK)
     if not marked or not os.path.lexists(folder / path.name):
         return
@@ -196,7 +203,7 @@ def _take_back(folder: Path, path: Path) -> None:
         part = path.parent / name
         with suppress(FileNotFoundError):
             about = part.lstat()
-            if (about.st_dev, about.st_ino) == (device, inode) and not same_file(folder / name, about):
+            if (about.st_dev, about.st_ino) == (device, inode):
                 part.unlink()
 
 

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from uuid import uuid4
 
 import click
 
-from narvet.cli.common import AS_JSON, print_json
+from narvet.cli.common import AS_JSON, print_json, say
 from narvet.errors import RequestError
 
 if TYPE_CHECKING:
-    from narvet.sheet.draft import Request
+    from narvet.sheet.draft import Drafted, Request
 
 _OPTIONS = (
     ("disk", "Name of the new disk; otherwise its label's, or its guest's."),
@@ -62,15 +63,11 @@ def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes
     if table is not None and keys:
         raise RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
     with at_work_on(sheet):
-        if table is not None:
-            requests = read_requests(table)
-        elif keys:
-            requests = [Request("the call", keys)]
-        elif sys.stdin.isatty():
-            requests = [_questions(sheet)]
+        if table is None and not keys and sys.stdin.isatty():
+            made = _by_answers(sheet, title)
         else:
-            requests = []
-        made = draft(sheet, requests, title, uuid4())
+            requests = read_requests(table) if table is not None else [Request("the call", keys)] if keys else []
+            made = draft(sheet, requests, title, uuid4())
     if as_json:
         print_json({"stores": made.stores, "guests": made.guests, "disks": made.disks})
         return
@@ -80,8 +77,22 @@ def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes
     click.echo(f"See what comes of it: narvet review {sheet}")
 
 
-def _questions(sheet: Path) -> Request:
-    """Ask for a disk on the terminal; an empty answer leaves a key out."""
+def _by_answers(sheet: Path, title: str) -> Drafted:
+    """Ask on the terminal until what is asked for can be put into the sheet; answers given are offered again."""
+    from narvet.work.requests import draft
+
+    given: dict[str, str] = {}
+    while True:
+        request = _questions(sheet, given)
+        try:
+            return draft(sheet, [request], title, uuid4())
+        except RequestError as error:
+            say(f"{error}\nYour answers are kept: Enter takes each as it was, a dash leaves it out.", err=True)
+            given = dict(request.keys)
+
+
+def _questions(sheet: Path, given: Mapping[str, str]) -> Request:
+    """Ask for a disk on the terminal; an empty answer leaves a key out, or takes what was `given` before."""
     from narvet.sheet.draft import Request
     from narvet.sheet.read import read_sheet
 
@@ -90,7 +101,9 @@ def _questions(sheet: Path) -> Request:
 
     def ask(key: str, question: str, choices: tuple[str, ...] = (), default: str = "") -> str:
         hint = f" ({', '.join(choices)})" if choices else ""
-        answer = str(click.prompt(f"{question}{hint}", default=default, show_default=bool(default), err=True)).strip()
+        usual = given.get(key, default)
+        answer = str(click.prompt(f"{question}{hint}", default=usual, show_default=bool(usual), err=True)).strip()
+        answer = "" if answer == "-" else answer
         if answer:
             keys[key] = answer
         return answer
@@ -98,9 +111,9 @@ def _questions(sheet: Path) -> Request:
     guests, stores = (tuple(known.guest), tuple(known.store)) if known else ((), ())
     guest = ask("guest", "Guest that will use the disk", guests, guests[0] if guests else "")
     if guest not in guests:
-        if ask("runs", "What it runs", ("linux", "windows"), "linux") == "linux":
+        runs = ask("runs", "What it runs", ("linux", "windows"), "linux") or "linux"
+        if runs == "linux":
             ask("root", "Folder with its root, if there is one")
-        runs = keys["runs"]
     else:
         runs = known.guest[guest].runs if known else "linux"
     store = ask("store", "Store that keeps it", stores, stores[0] if stores else "")

@@ -55,7 +55,7 @@ def _with_others(store: LaidStore, stores: tuple[LaidStore, ...], facts: Mapping
     beside = [
         other
         for other in stores
-        if other.name != store.name and mine.exists and facts[other.name].exists
+        if other.name != store.name and mine.exists and facts[other.name].exists and mine.device
         and facts[other.name].device == mine.device
     ]  # fmt: skip
     return replace(

@@ -187,6 +187,7 @@ Size = Annotated[int, PlainValidator(_positive), _SIZE_SCHEMA]
 Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
 Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
 PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
+PathText = Annotated[str, Field(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
 Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
 Label = Annotated[
     str,
@@ -229,7 +230,7 @@ class StripeForm(Form):
 class StoreForm(Form):
     """`[store.NAME]`: a folder on a host where disk files are kept."""
 
-    path: Annotated[str, Field(min_length=1)]
+    path: PathText
     room: Room | None = None
     keep_free: Kept = 0
     zone: str | None = None
@@ -243,7 +244,7 @@ class GuestForm(Form):
     runs: System = "linux"
     version: Version | None = None
     letters: tuple[Letter, ...] = ("C:",)
-    root: str | None = None
+    root: PathText | None = None
     slots: tuple[Slots, ...] = (tuple(("scsi", position) for position in range(16)),)
     taken: tuple[Slots, ...] = ()
     zone: str | None = None
@@ -302,8 +303,8 @@ class DiskForm(Form):
     block: Size | None = None
     pieces: Size | None = None
     packed: bool = False
-    copy_of: Annotated[str, Field(min_length=1)] | None = None
-    base: Annotated[str, Field(min_length=1)] | None = None
+    copy_of: PathText | None = None
+    base: PathText | None = None
     slot: SlotKey | None = None
     table: Annotated[str, *_one_of((*TABLES, "none"))] | None = None
     set_aside: Room | None = None

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from uuid import UUID
 
+from narvet.block.names import make_folders
 from narvet.block.publish import replace_content
 from narvet.errors import RequestError
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
@@ -55,6 +56,6 @@ def draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) 
     made = drafted(text, requests, str(sheet))
     new = parse_sheet(made.text, str(sheet))
     for name in made.stores:
-        (sheet.parent / new.store[name].path).mkdir(parents=True, exist_ok=True)
+        make_folders(sheet.parent / new.store[name].path)
     replace_content(sheet, made.text.encode())
     return made
