@@ -79,7 +79,7 @@ def sound(image: Path, name: str, free: int) -> None:
 @pytest.mark.parametrize("purpose", PURPOSES)
 @pytest.mark.parametrize(("name", "sizes"), [("ext4", SIZES), ("xfs", XFS_SIZES)])
 def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ...], purpose: Purpose) -> None:
-    image = tmp_path / "image"
+    image = tmp_path / "image.raw"
     for sector, size in product((512, 4096), sizes):
         if size // sector * sector < filesystem(name).least:
             continue
@@ -97,7 +97,7 @@ def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ..
 
 @pytest.mark.parametrize("name", WISHES)
 def test_heeds_every_key(tmp_path: Path, name: str) -> None:
-    image = tmp_path / "image"
+    image = tmp_path / "image.raw"
     for wish, size in product(WISHES[name], (100 * MIB + 5 * 512, 600 * MIB, 20 * GIB + MIB)):
         if wish.get("journal", 0) > size // 8 or wish.get("block", 0) > size // 400:
             continue
@@ -116,7 +116,7 @@ def test_heeds_every_key(tmp_path: Path, name: str) -> None:
     + [("xfs", size) for size in (16 * MIB, 100 * MIB + 512, 340 * MIB)],
 )
 def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
-    image = tmp_path / "image"
+    image = tmp_path / "image.raw"
     written(image, size, Options(uuid=UUID(int=size)), name)
     with quiet_log():
         with mounted(image, tmp_path) as place:
@@ -137,7 +137,7 @@ def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
 @pytest.mark.parametrize(("before", "after"), [(20 * MIB, 200 * MIB), (400 * MIB, 30 * GIB), (GIB, TIB)])
 def test_xfs_is_enlarged_while_it_is_mounted(tmp_path: Path, before: int, after: int) -> None:
     """By the kernel's own call: struct xfs_growfs_data holds the new number of blocks and the share for inodes."""
-    image = tmp_path / "image"
+    image = tmp_path / "image.raw"
     written(image, before, Options(uuid=UUID(int=before)), "xfs")
     os.truncate(image, after)
     with quiet_log(), mounted(image, tmp_path) as place:

@@ -76,8 +76,13 @@ def withdraw(path: Path, parts: Sequence[Path], check: Callable[[], None]) -> No
         if parts:
             _write_mark(place.parent, (*parts, path))
         check()
-        path.rename(place)
-        sync_folder(place.parent)  # first there, then gone from here: no cut may lose both of its names
+        try:  # first there, then gone from here: no cut may lose both of its names
+            os.link(path, place)
+            sync_folder(place.parent)
+            path.unlink()
+        except (OSError, AttributeError):  # a filesystem without hard links
+            path.rename(place)
+            sync_folder(place.parent)
         sync_folder(path.parent)
         for part in parts:
             part.unlink()
@@ -192,19 +197,26 @@ def _write_mark(folder: Path, files: Sequence[Path]) -> None:
 
 
 def _take_back(folder: Path, path: Path) -> None:
-    """Remove what was published of an image, by inode, while the file that names the others is still here.
+    """Remove the parts of an image that were published, by inode, where the file that names them was not.
 
-    A cut can leave a renamed file under both names; then it counts as not published.
+    A cut can leave a renamed file under both names. The file that names the others gets its name last and loses it
+    first, so where it has its real name the image is whole.
     """
-    marked = _read_mark(folder / _MARK)
-    if not marked or not os.path.lexists(folder / path.name):
+    marked = {name: (device, inode) for name, device, inode in _read_mark(folder / _MARK)}
+    if not marked or not os.path.lexists(folder / path.name) or _is(path, marked.get(path.name)):
         return
-    for name, device, inode in marked:
-        part = path.parent / name
-        with suppress(FileNotFoundError):
-            about = part.lstat()
-            if (about.st_dev, about.st_ino) == (device, inode):
-                part.unlink()
+    for name, known in marked.items():
+        if _is(path.parent / name, known):
+            (path.parent / name).unlink()
+
+
+def _is(path: Path, known: tuple[int, int] | None) -> bool:
+    """Return whether a file has this device and inode."""
+    try:
+        about = path.lstat()
+    except FileNotFoundError:
+        return False
+    return (about.st_dev, about.st_ino) == known
 
 
 def _read_mark(mark: Path) -> list[tuple[str, int, int]]:

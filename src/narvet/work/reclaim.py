@@ -12,6 +12,7 @@ from uuid import NAMESPACE_URL
 from narvet.block.contract import BlockDevice, Extent
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
+from narvet.block.names import sync_file
 from narvet.block.publish import recover, take_place, workspace
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
@@ -64,6 +65,7 @@ def reclaim(
         with lease(path, change=True) as held, lease(*bases, change=False), workspace(path) as built:
             with open_chain(links, making.sector) as old, links[0].kind.create(built, making) as new:
                 _copy(old, new, unused(found, old, kept), on_copied, child=len(links) > 1)
+            sync_file(built)  # what it stores is known only once it is written
             before, after = stored(path), stored(built)
             if after < before:
                 held.check()
