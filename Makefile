@@ -12,7 +12,7 @@ endif
 # What the tests' real judges need: a hypervisor, and what a small guest is put together from.
 PACKAGES = busybox-static cpio gcc kmod libc6-dev mount qemu-system-x86 util-linux xz-utils
 
-.PHONY: demo test check packages screenshots schema findings speed clean
+.PHONY: demo test check packages prove screenshots schema findings speed clean
 
 demo: $(VENV)/ready
 	$(BIN)/narvet demo $(DEMO)
@@ -54,6 +54,10 @@ findings: $(VENV)/ready
 
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md
+
+# As long as you let it; `make prove ROUNDS=1` for some minutes.
+prove: packages $(VENV)/ready
+	$(BIN)/python -m tests.prove $(ROUNDS)
 
 clean:
 	rm -rf $(VENV) narvet-demo-*

@@ -228,9 +228,9 @@ def test_entries_of_every_kind(tmp_path: Any) -> None:
     run("write", str(sheet), status=0)
     assert facts("confirm", str(sheet))["agrees"] and facts("write", str(sheet))["done"] == []
     for keys, rule in (
-        ('filesystem = "xfs"\nreserved = "2%"', "key-not-heeded"),
-        ('filesystem = "fat32"\nblock = "3 KiB"', "key-not-heeded"),
-        ('filesystem = "ext4"\njournal = "1 MiB"', "key-not-heeded"),
+        ('filesystem = "xfs"\nreserved = "2%"', "key-without-effect"),
+        ('filesystem = "fat32"\nblock = "3 KiB"', "key-without-effect"),
+        ('filesystem = "ext4"\njournal = "1 MiB"', "key-without-effect"),
         ('filesystem = "fat32"\nlabel = "seeds*"', "label-not-possible"),
         ('filesystem = "xfs"\nlabel = "a label too long"', "label-too-long"),
         ('filesystem = "xfs"\nsize = "9 MiB"', "filesystem-too-small"),

@@ -362,7 +362,7 @@ def test_what_a_hostile_text_costs_and_says(tmp_path: Path) -> None:
     for block in ("512 B", "2 KiB"):
         form = disk("a", 'size = "64 MiB"\nsector = 4096', f'filesystem = "exfat"\nblock = "{block}"')
         assert rules(facts("review", str(make_sheet(tmp_path, form)), status=1)) == [
-            "key-not-heeded",
+            "key-without-effect",
             "sector-not-recorded",
         ]
     (tmp_path / "root" / "etc" / "fstab").write_bytes(b"/dev/sda1 /srv/x ext4 defaults 0 0\n" * 450_000)

@@ -187,16 +187,16 @@ def test_sids() -> None:
         ("", 'at = "B:"', "letter-reserved"),
         ("", 'at = "/srv/a"', "mount-point-not-possible"),
         ('table = "mbr"', "", "letter-by-guest"),
-        ('table = "mbr"', 'at = "T:"\nattributes = ["hidden"]', "key-not-heeded"),
-        ('table = "mbr"\nset_aside = "1 MiB"', 'at = "T:"', "key-not-heeded"),
+        ('table = "mbr"', 'at = "T:"\nattributes = ["hidden"]', "key-without-effect"),
+        ('table = "mbr"\nset_aside = "1 MiB"', 'at = "T:"', "key-without-effect"),
         ('table = "none"', 'at = "T:"', "not-for-guest"),
         ("", 'filesystem = "xfs"', "not-for-guest"),
         ("", 'filesystem = "swap"', "not-for-guest"),
-        ("", 'mode = "0750"', "key-not-heeded"),
-        ("", "needed = true", "key-not-heeded"),
-        ("", 'options = ["noatime"]', "key-not-heeded"),
-        ("", 'filesystem = "exfat"\naccess = {Users = "read"}', "key-not-heeded"),
-        ("", 'filesystem = "exfat"\nowner = "Users"', "key-not-heeded"),
+        ("", 'mode = "0750"', "key-without-effect"),
+        ("", "needed = true", "key-without-effect"),
+        ("", 'options = ["noatime"]', "key-without-effect"),
+        ("", 'filesystem = "exfat"\naccess = {Users = "read"}', "key-without-effect"),
+        ("", 'filesystem = "exfat"\nowner = "Users"', "key-without-effect"),
         ('size = "33 GiB"', 'filesystem = "fat32"', "larger-than-guest-makes"),
         ("", 'filesystem = "fat32"\nfor = "media"', "file-limit"),
         ("", 'block = "64 KiB"', "cluster-limits"),
@@ -218,9 +218,9 @@ def test_letters_given_twice_and_two_guests(tmp_path: Path) -> None:
     linux = review(
         tmp_path / "l", disk("a", 'size = "64 MiB"', 'at = "T:"\naccess = {Users = "read"}'), guest="", status=1
     )
-    assert sorted(rules(linux)) == ["key-not-heeded", "mount-point-not-possible"]
+    assert sorted(rules(linux)) == ["key-without-effect", "mount-point-not-possible"]
     odd = review(tmp_path / "m", guest='letters = ["E:"]\nversion = "6.1"', status=1)
-    assert rules(odd) == ["key-not-heeded"] * 2
+    assert rules(odd) == ["key-without-effect"] * 2
     for at, told in (
         ("T:frames", "letter, colon, backslash"),
         ("T:\\\\con", "cannot be the name"),

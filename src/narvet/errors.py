@@ -20,7 +20,7 @@ class NarvetError(Exception):
 
 
 class RequestError(NarvetError):
-    """The call or the sheet is wrong; the person asking can mend it."""
+    """The call or the sheet is wrong; the person asking can correct it."""
 
     status = 2
 

@@ -109,7 +109,7 @@ RULES: dict[str, Rule] = {
     ),
     "image-damaged": Rule(
         "An image breaks its format's specification, or uses what cannot be read yet.",
-        "Fetch it again, or mend it where it was made.",
+        "Fetch it again, or repair it where it was made.",
     ),
     "image-differs": Rule(
         "An image of this sheet's exists, but is laid out differently from what the sheet now asks.",
@@ -136,7 +136,7 @@ RULES: dict[str, Rule] = {
         "The image is larger than the files the store's filesystem can hold.",
         "Use a store on a filesystem with larger files, or a smaller disk.",
     ),
-    "key-not-heeded": Rule(
+    "key-without-effect": Rule(
         "Filesystem, table or guest have no such thing to set, or not to this value.",
         "Leave the key out, or choose a value that the message names.",
     ),
@@ -200,7 +200,7 @@ RULES: dict[str, Rule] = {
     ),
     "origin-unfit": Rule(
         "The image that a disk is to be a copy or a child of is missing or does not fit.",
-        "Correct the path, or mend what is there.",
+        "Correct the path, or repair what is there.",
     ),
     "owner-not-set": Rule(
         "A mount point has another owner, which only the superuser can change.",

@@ -22,7 +22,7 @@ from narvet.images.chain import open_image
 from narvet.images.contract import Making
 from narvet.units import GIB, KIB, MIB, TIB
 from tests import foreign
-from tests.program import disk, facts, make_sheet, run
+from tests.program import disk, facts, make_sheet, rules, run
 from tests.real import kernel
 from tests.real.conftest import Used
 from tests.real.guest import LOAD, PARTITIONS, SHOWS, Answers, Attached, complaints, device_at
@@ -240,7 +240,7 @@ def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
         found = facts("survey", str(booted.sheet.parent.parent / asked["path"]))[0]
         inside = next(one for one in found["partitions"] if one["number"] == part["number"])["filesystem"]
         assert inside["label"] == part["label"]
-        assert found["findings"] == []
+        assert rules(found) in ([], ["sector-not-recorded"])
         used = part["shows"]["free"] - inside["free"]
         assert 3 * MIB < used < 8 * MIB
 

@@ -156,7 +156,7 @@ def test_xfs_is_enlarged_while_it_is_mounted(tmp_path: Path, before: int, after:
 @pytest.mark.parametrize("size", [TIB, 2 * TIB + 9 * 4096, 5 * TIB + 123 * 512, 16 * TIB + MIB, 64 * TIB])
 @pytest.mark.parametrize("name", ["ext4", "xfs"])
 def test_large_ones(shared_memory: Path, name: str, size: int) -> None:
-    image = shared_memory / "image"
+    image = shared_memory / "image.raw"
     promised = written(image, size, Options(uuid=UUID(int=size)), name)
     assert image.stat().st_blocks * 512 < (110 * MIB if name == "ext4" else 3 * MIB)
     with quiet_log(), mounted(image, shared_memory) as place:

@@ -121,7 +121,7 @@ GeometryT = TypeVar("GeometryT")
 class Filesystem(Protocol[GeometryT]):
     """A filesystem: pure arithmetic (geometry, capacity, footprint, breakpoints) apart from writing and reading.
 
-    `check_pass` is the sixth field of its line of fstab; `keys` are the keys of its own that it heeds.
+    `check_pass` is the sixth field of its line of fstab; `keys` are the keys of its own.
     """
 
     name: str

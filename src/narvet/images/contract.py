@@ -91,8 +91,11 @@ class ImageFormat(Protocol):
     records_sector: bool
     renews_link: bool
 
-    def fit(self, size: int) -> int:
-        """Return the smallest size from `size` on that the format can hold and all its readers agree on."""
+    def fit(self, size: int, block: int | None = None) -> int:
+        """Return the smallest size from `size` on that the format can hold and all its readers agree on.
+
+        `block` is the unit it grows by, in bytes, None for the format's own choice.
+        """
 
     def blocks(self) -> tuple[int, ...]:
         """Return the block sizes that can be chosen, ascending; none where there are no blocks."""

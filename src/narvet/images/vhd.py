@@ -134,8 +134,9 @@ class Vhd(InOneFile):
     records_sector = True
     renews_link = False
 
-    def fit(self, size: int) -> int:
+    def fit(self, size: int, block: int | None = None) -> int:
         """Return the smallest size all readers agree on."""
+        del block
         return agreed_size(size)
 
     def blocks(self) -> tuple[int, ...]:

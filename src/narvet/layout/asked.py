@@ -104,17 +104,17 @@ def _filesystem_label(kind: Filesystem[Any], label: str, found: list[Finding], w
 
 
 def _key_checks(kind: Filesystem[Any], part: PartitionForm, sector: int, where: str) -> Iterator[Finding]:
-    """Yield the keys that this filesystem does not heed, and an allocation unit it does not have."""
+    """Yield the keys that have no effect on this filesystem, and an allocation unit it does not have."""
     for key in ("block", "inode_each", "journal", "reserved"):
         if getattr(part, key) is not None and key not in kind.keys:
             yield Finding(
-                "key-not-heeded", "error", f"{where}.{key}", f"{kind.name} has no {key} to set", f"leave {key} out"
+                "key-without-effect", "error", f"{where}.{key}", f"{kind.name} has no {key} to set", f"leave {key} out"
             )
     units = kind.units(sector)
     if part.block is not None and "block" in kind.keys and part.block not in units:
         known = ", ".join(show_binary(unit) for unit in units)
         yield Finding(
-            "key-not-heeded", "error", f"{where}.block",
+            "key-without-effect", "error", f"{where}.block",
             f"{kind.name} cannot have allocation units of {show_binary(part.block)}; it can have {known}",
             "choose one of those, or leave block out",
         )  # fmt: skip

@@ -1,4 +1,4 @@
-"""What a survey found, held against what was asked: the differences that confirm shows and write heeds."""
+"""What a survey found, held against what was asked: the differences that confirm shows and write acts on."""
 
 from __future__ import annotations
 

@@ -162,13 +162,13 @@ def _sizes(
             sizes.append(one.form.size or "rest")
     fit = image_format(form.format).fit
     if form.size is not None:
-        size = align_up(fit(align_up(form.size, form.sector)), form.sector)
+        size = align_up(fit(align_up(form.size, form.sector), form.block), form.sector)
         if size != form.size:
             found.append(
                 Finding(
                     "size-rounded", "note", f"{where}.size",
-                    f"{show_bytes(form.size)} is no size that {form.format} and sectors of {form.sector} can have; "
-                    f"the disk has {show_bytes(size)}",
+                    f"{form.format} with {form.sector}-byte sectors cannot have exactly {show_bytes(form.size)}; "
+                    f"the disk gets {show_bytes(size)}",
                 )
             )  # fmt: skip
         return sizes, size
@@ -178,7 +178,7 @@ def _sizes(
     tail = runs[-1].size if len(runs) > 1 else 0
     fixed = [one for one in sizes if isinstance(one, int)]
     ahead = _ahead(table, len(asked), form.sector)
-    return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail, ahead))
+    return sizes, fit(disk_size_for(fixed, form.align, form.sector, head, tail, ahead), form.block)
 
 
 def _solved(one: Asked, wanted: int, step: int, where: str, found: list[Finding]) -> int:
@@ -271,7 +271,7 @@ def _mount_options(kind: Filesystem[Any], one: Asked, *, flash: bool) -> tuple[s
 
 def _unfit(error: UnfitError, size: int, where: str) -> Finding:
     if error.remedy:
-        return Finding("key-not-heeded", "error", where, str(error), error.remedy)
+        return Finding("key-without-effect", "error", where, str(error), error.remedy)
     if size > error.most:
         remedy = f"make the partition at most {show_both(error.most)}"
         return Finding("filesystem-too-large", "error", where, str(error), remedy)

@@ -25,7 +25,9 @@ def lay_origin(
     where = f"disk.{name}.{'copy_of' if form.base is None else 'base'}"
     source = there.survey or facts.images.get(name)
     if there.problem and name not in facts.images:
-        found.append(Finding("origin-unfit", "error", where, there.problem, "correct the path, or mend what is there"))
+        found.append(
+            Finding("origin-unfit", "error", where, there.problem, "correct the path, or repair what is there")
+        )
     kind = image_format(form.format)
     size, sector = _size(form, source, f"disk.{name}.size", found)
     making = Making(
@@ -71,10 +73,12 @@ def _size(form: DiskForm, source: Survey | None, where: str, found: list[Finding
             )
         )  # fmt: skip
     size = (
-        wanted if form.base else align_up(image_format(form.format).fit(align_up(max(wanted, there), sector)), sector)
+        wanted
+        if form.base
+        else align_up(image_format(form.format).fit(align_up(max(wanted, there), sector), form.block), sector)
     )
     if size != wanted and wanted >= there:
-        message = f"{show_bytes(wanted)} is no size that {form.format} can have; the disk has {show_bytes(size)}"
+        message = f"{form.format} cannot have exactly {show_bytes(wanted)}; the disk gets {show_bytes(size)}"
         found.append(Finding("size-rounded", "note", where, message))
     return size, sector
 

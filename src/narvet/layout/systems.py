@@ -25,28 +25,28 @@ def check_systems(sheet: Sheet) -> Iterator[Finding]:
     """Yield what a sheet, as it was written, asks of guests whose systems cannot give it."""
     for name, guest in sheet.guest.items():
         keys = ("version", "letters") if guest.runs == "linux" else ("root",)
-        yield from _unheeded(guest, keys, f"guest.{name}", guest.runs)
+        yield from _without_effect(guest, keys, f"guest.{name}", guest.runs)
     for name, form in sheet.disk.items():
         guest = sheet.guest[form.guest]
         if guest.runs == "windows":
             yield from _table_checks(form, guest, f"disk.{name}")
         else:
-            yield from _unheeded(form, ("set_aside",), f"disk.{name}", guest.runs)
+            yield from _without_effect(form, ("set_aside",), f"disk.{name}", guest.runs)
         for index, part in enumerate(form.partition, 1):
             where = f"disk.{name}.partition {index}"
-            yield from _unheeded(part, _OF_WINDOWS if guest.runs == "linux" else _OF_LINUX, where, guest.runs)
+            yield from _without_effect(part, _OF_WINDOWS if guest.runs == "linux" else _OF_LINUX, where, guest.runs)
             yield from _place_checks(part, guest, where)
             if guest.runs == "windows":
                 yield from _filesystem_checks(form, part, guest, where)
 
 
-def _unheeded(
+def _without_effect(
     form: GuestForm | DiskForm | PartitionForm, keys: Iterable[str], where: str, system: str
 ) -> Iterator[Finding]:
     for key in keys:
         if key in form.model_fields_set:
             told = f"{key} means nothing to a guest that runs {system}"
-            yield Finding("key-not-heeded", "error", f"{where}.{key}", told, f"leave {key} out")
+            yield Finding("key-without-effect", "error", f"{where}.{key}", told, f"leave {key} out")
 
 
 def _place_checks(part: PartitionForm, guest: GuestForm, where: str) -> Iterator[Finding]:
@@ -74,7 +74,7 @@ def _table_checks(form: DiskForm, guest: GuestForm, where: str) -> Iterator[Find
         )  # fmt: skip
     if form.table not in (None, "gpt") and form.set_aside:
         told = f"{form.table} disks have nothing set aside"
-        yield Finding("key-not-heeded", "error", f"{where}.set_aside", told, "leave set_aside out")
+        yield Finding("key-without-effect", "error", f"{where}.set_aside", told, "leave set_aside out")
     if form.table == "gpt" and _older(guest, GPT_SINCE):
         yield _too_old(guest, "a GPT", GPT_SINCE, f"{where}.table", 'use table = "mbr"')
     if form.sector == 4096 and _older(guest, _LARGE_SECTORS_SINCE):
@@ -91,10 +91,10 @@ def _filesystem_checks(form: DiskForm, part: PartitionForm, guest: GuestForm, wh
     if kind != "ntfs":
         for key in (key for key in ("owner", "access") if key in part.model_fields_set):
             told = f"{kind} keeps no owners or rights"
-            yield Finding("key-not-heeded", "error", f"{where}.{key}", told, f"leave {key} out, or use ntfs")
+            yield Finding("key-without-effect", "error", f"{where}.{key}", told, f"leave {key} out, or use ntfs")
     if form.table == "mbr" and part.attributes:
         told = "an MBR keeps no attributes of partitions"
-        yield Finding("key-not-heeded", "error", f"{where}.attributes", told, "leave attributes out, or use a GPT")
+        yield Finding("key-without-effect", "error", f"{where}.attributes", told, "leave attributes out, or use a GPT")
     large = kind == "ntfs" and part.block is not None and part.block > _LARGEST_OLD_CLUSTER
     if large and _older(guest, _LARGE_CLUSTERS_SINCE):
         what = f"an allocation unit over {show_binary(_LARGEST_OLD_CLUSTER)}"

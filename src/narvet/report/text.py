@@ -217,7 +217,7 @@ def rules(told: Mapping[str, Rule], marks: Marks, *, in_full: bool) -> Renderabl
 def written(layout: Layout, done: Sequence[Step]) -> RenderableType:
     """Return what a write did, or why it did nothing."""
     if has_errors(layout.findings):
-        return Text("Nothing was written: mend the errors above first.")
+        return Text("Nothing was written: correct the errors above first.")
     if not done and any(finding.rule in ("not-as-asked", "entry-kept") for finding in layout.findings):
         return Text("Nothing was changed; what is not as the sheet has it stands above.")
     if not done:

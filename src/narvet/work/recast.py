@@ -123,7 +123,7 @@ def making_for(
         raise RequestError(
             f"the disk has {show_both(facts.size)}; it cannot be made smaller, {show_both(wanted)} were asked for"
         )
-    fitting = align_up(kind.fit(align_up(wanted, source.sector)), source.sector)
+    fitting = align_up(kind.fit(align_up(wanted, source.sector), block), source.sector)
     if fitting > facts.size:
         _check_can_grow(source)
     native_id = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)

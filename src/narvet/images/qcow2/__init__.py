@@ -53,8 +53,9 @@ class Qcow2(InOneFile):
     records_sector = False
     renews_link = False
 
-    def fit(self, size: int) -> int:
+    def fit(self, size: int, block: int | None = None) -> int:
         """Return the size in whole sectors."""
+        del block
         return align_up(size, 512)
 
     def blocks(self) -> tuple[int, ...]:

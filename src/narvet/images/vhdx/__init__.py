@@ -62,8 +62,9 @@ class Vhdx(InOneFile):
     records_sector = True
     renews_link = True
 
-    def fit(self, size: int) -> int:
+    def fit(self, size: int, block: int | None = None) -> int:
         """Return the size in sectors that both sizes divide."""
+        del block
         return align_up(size, 4096)
 
     def blocks(self) -> tuple[int, ...]:

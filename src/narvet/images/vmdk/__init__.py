@@ -39,9 +39,9 @@ class Vmdk:
     renews_link = True
     divides = True
 
-    def fit(self, size: int) -> int:
-        """Return the size in whole sectors."""
-        return align_up(size, SECTOR)
+    def fit(self, size: int, block: int | None = None) -> int:
+        """Return the size in whole grains, as a capacity is one (Virtual Disk Format 5.0, "capacity")."""
+        return align_up(size, block or GRAIN)
 
     def blocks(self) -> tuple[int, ...]:
         """Return the powers of two a grain can be."""
