@@ -56,7 +56,7 @@ def test_the_example_from_end_to_end(example: Path) -> None:
                 continue
             assert inside["filesystem"]["kind"] == part["filesystem"] and inside["filesystem"]["uuid"] == part["uuid"]
             assert inside["filesystem"]["free"] == part["shows"]["free"]
-        assert there["sector"] == asked["sector"] and there["findings"] == []
+        assert there["sector"] == asked["sector"] and set(rules(there)) <= {"sector-not-recorded"}
     assert [one["block"] for one in found][:2] == [2 << 20, 64 << 10] and found[2]["block"] is None
     assert [one["format"] for one in found] == ["vhdx", "qcow2", "raw", "vhd", "vhdx", "vhdx", "vhd"]
     assert all(

@@ -145,13 +145,14 @@ def test_answers_to_questions(tmp_path: Path) -> None:
         "database",
         "trials",
     ]
+    wrong = [*answers[:6], "1 Gib", *answers[7:]]  # everything is asked again, with what was said as the answer
     main, worker = pty.openpty()
     process = subprocess.Popen(
         [PROGRAM, "draft", str(sheet)], stdin=worker, stdout=worker, stderr=worker, start_new_session=True
     )
     os.close(worker)
     shown = b""
-    for answer in answers:
+    for answer in (*wrong, *[""] * 6, "1 GiB", *[""] * 5):
         while not shown.endswith(b": "):
             shown += os.read(main, 1024)
         os.write(main, f"{answer}\n".encode())

@@ -11,6 +11,7 @@ from narvet.block.memory import MemoryDevice
 from narvet.filesystems import filesystem
 from narvet.filesystems.contract import Options, UnfitError
 from narvet.filesystems.fat.exfat import checksum
+from narvet.filesystems.fat.exfat_tree import set_checksum
 from narvet.filesystems.fat.fat32 import DirEntry
 from narvet.units import GIB, KIB, MIB, TIB
 
@@ -164,3 +165,74 @@ def test_labels_and_serial_numbers() -> None:
     assert (
         words == ("noatime", "uid=1200", "gid=1300", "dmask=0027", "fmask=0137") and fat.mount_options(Options()) == ()
     )
+
+
+def exfat_folder(geometry: Any, first: int) -> bytes:
+    """The entries of a folder "frames" at cluster `first`, and of a file "a" of two clusters in a row behind it."""
+    sets = b""
+    for name, attributes, cluster, length, flags in (("frames", 0x10, first, 1, 3), ("a", 0x20, first + 1, 2, 3)):
+        entries = bytearray(b"\x85\x02" + bytes(2) + attributes.to_bytes(2, "little") + bytes(26))
+        stream = (
+            bytes((0xC0, flags, 0, len(name))) + bytes(4) + (length * geometry.cluster).to_bytes(8, "little") + bytes(4)
+        )
+        entries += stream + cluster.to_bytes(4, "little") + (length * geometry.cluster).to_bytes(8, "little")
+        entries += b"\xc1\0" + name.encode("utf-16-le").ljust(30, b"\0")
+        entries[2:4] = set_checksum(bytes(entries)).to_bytes(2, "little")
+        sets += entries
+    return sets
+
+
+def test_files_of_exfat_are_followed_and_what_is_nobodys_is_not() -> None:
+    """A folder and a file in a row, whose table entries mean nothing, beside free ones that mean nothing either."""
+    device, geometry = made("exfat")
+    first, sector = geometry.root + 1, 512
+    root = (geometry.heap + (geometry.root - 2) * geometry.per_cluster) * sector
+    device.write(root + 96, exfat_folder(geometry, first))
+    device.write(geometry.heap * sector, bytes([0b00111111]))
+    for entry, value in (
+        (first, 9000),
+        (first + 1, first),
+        (first + 2, first),
+        (1000, 1001),
+        (2000, 1001),
+        (1001, 0xFFFFFFFF),
+    ):
+        device.write(geometry.fat_offset * sector + 4 * entry, entries(value))
+    assert told("exfat", device) == []
+    for place, value, message in (
+        (root + 96 + 40, b"?", "does not match its checksum"),
+        (root + 96 + 52, b"\x07", "does not match its checksum"),
+        (geometry.heap * sector, bytes([0b00011111]), "1 clusters of files are marked as free"),
+        (geometry.heap * sector + 40, b"\x10", "1 clusters are marked as in use, but no file has them"),
+    ):
+        before = device.read(place, len(value))
+        device.write(place, value)
+        assert any(message in one for one in told("exfat", device)), (place, told("exfat", device))
+        device.write(place, before)
+    assert told("exfat", device) == []
+
+
+def test_folders_of_fat32_are_followed() -> None:
+    """A folder that starts where it says, a file in it; one wrong first cluster of either is noticed."""
+    device, geometry = made("fat32")
+    end, cluster = 0x0FFFFFFF, geometry.cluster
+    heap = geometry.heap * 512
+
+    def entry(name: bytes, attributes: int, first: int, size: int = 0) -> bytes:
+        return DirEntry.of(name=name.ljust(11), attr=attributes, fst_clus_lo=first, file_size=size).encode()
+
+    device.write(heap, entry(b"FRAMES", 0x10, 3))
+    device.write(heap + cluster, entry(b".", 0x10, 3) + entry(b"..", 0x10, 0) + entry(b"A", 0x20, 4, 2 * cluster))
+    for copy in (0, geometry.table):
+        device.write((geometry.reserved + copy) * 512 + 12, entries(end, 5, end))
+    assert told("fat32", device) == []
+    for place, first, message in (
+        (heap + 26, 4, "does not start with its entries"),
+        (heap + cluster + 26, 7, "says that it lies at 7"),
+        (heap + cluster + 64 + 26, 5, "has 512 bytes of clusters"),
+        (heap + cluster + 64 + 26, 900, "goes on at 0"),
+    ):
+        before = device.read(place, 2)
+        device.write(place, first.to_bytes(2, "little"))
+        assert any(message in one for one in told("fat32", device)), (first, told("fat32", device))
+        device.write(place, before)

@@ -194,3 +194,57 @@ def test_qcow2_counts_every_cluster_once(tmp_path: Path, block: int, space: str)
         assert counted == used
         with open_image(path, writable=True) as device:
             work(device, bytearray(device.read(0, device.size)), dice, 60)
+
+
+def test_a_log_of_empty_descriptors_ends_at_once(tmp_path: Path) -> None:
+    """A VHDX whose log is one long entry of zero-length descriptors, over and over, every checksum right."""
+    from narvet.checksums import crc32c
+    from narvet.images.vhdx.blocks import signed
+    from narvet.images.vhdx.records import Descriptor, Header, LogEntryHeader
+
+    path, guid, log = tmp_path / "a.vhdx", UUID(int=9), bytearray(MIB)
+    with image_format("vhdx").create(path, Making(8 * MIB)):
+        pass
+    for place in range(0, MIB, 4096):
+        length = min(MIB - place, 8 * 4096)
+        count = (length - 64) // 32
+        body = Descriptor.of(signature=b"zero", sequence_number=1).encode() * count
+        head = LogEntryHeader.of(
+            signature=b"loge", entry_length=length, sequence_number=1, descriptor_count=count, log_guid=guid
+        )
+        whole = (head.encode() + body).ljust(length, b"\0")
+        log[place : place + 4096] = (head.but(checksum=crc32c(whole)).encode() + body)[:4096].ljust(4096, b"\0")
+    with path.open("r+b") as file:
+        file.seek(64 * KIB)
+        header = Header.decode(file.read(4096))
+        file.seek(MIB)
+        file.write(log)
+        file.seek(64 * KIB)
+        file.write(signed(header.but(log_guid=guid, sequence_number=header.sequence_number + 9)))
+    start = time.monotonic()
+    with pytest.raises(NarvetError):
+        identify(path)
+    assert time.monotonic() - start < 5
+
+
+def test_the_first_write_clears_what_only_holds_until_then(tmp_path: Path) -> None:
+    """qcow2's autoclear bits; and no cluster that is not counted is counted down below nothing."""
+    path = tmp_path / "a.qcow2"
+    with image_format("qcow2").create(path, Making(4 * MIB)) as device:
+        device.write(0, b"x" * 70000)
+    data = bytearray(path.read_bytes())
+    data[88:96] = (1).to_bytes(8, "big")
+    path.write_bytes(data)
+    with open_image(path):
+        pass
+    assert path.read_bytes() == data
+    with open_image(path, writable=True) as device:
+        device.write(0, b"y")
+    assert path.read_bytes()[88:96] == bytes(8)
+    table = int.from_bytes(data[48:56], "big")
+    block = int.from_bytes(data[table : table + 8], "big")
+    data[block : block + 64 * KIB] = bytes(64 * KIB)
+    path.write_bytes(data)
+    with pytest.raises(NarvetError, match="refcounts of clusters"), open_image(path, writable=True) as device:
+        device.zero(0, MIB)
+        device.flush()

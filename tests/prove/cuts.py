@@ -27,7 +27,9 @@ _KEPT = 0.5  # of what was not synced
 
 @dataclass(frozen=True)
 class Change:
-    """One noted change: c make a file, t empty it, w write, z resize, s sync, r rename, u remove, m make a folder."""
+    """One noted change: c make a file, t empty it, w write, z resize, s sync; h another name, r rename, u remove; m make a
+    folder.
+    """
 
     what: str
     first: str
@@ -97,6 +99,8 @@ class Disk:
             self._name({first: File(bytearray(), inode=change.number)})
         elif change.what == "m":
             self._name({first: None})
+        elif change.what == "h":
+            self._name({second: self.names[first]})
         elif change.what == "u" and first in self.names:
             self._name({first: "gone"})
         elif change.what == "r" and first in self.names:
@@ -136,13 +140,17 @@ class Disk:
             shutil.rmtree(place)
         place.mkdir()
         inodes: dict[int, int] = {}
+        written: dict[int, Path] = {}
         for name in sorted(names):
             target, what = place / Path(name).relative_to(self.root), names[name]
             if not target.parent.is_dir():
                 continue  # the folder above was lost with all that is in it
             if what is None:
                 target.mkdir(exist_ok=True)
+            elif id(what) in written:
+                os.link(written[id(what)], target)
             else:
+                written[id(what)] = target
                 target.write_bytes(what.after_cut(dice))
                 if what.times is not None:  # by which some children know their base
                     os.utime(target, ns=what.times)

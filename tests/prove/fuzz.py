@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import io
 import random
+import shutil
 import signal
 import sys
 import tempfile
@@ -172,7 +173,7 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
                     for place, data in changes.items():
                         file.seek(place)
                         file.write(data)
-                    told = _tried(path)
+                    told = _tried(path, written=number % 4 == 0)
                     yield f"{kind}, seed {seed}, image {number}, {changes}", [told] if told else []
                     for place, data in changes.items():
                         file.seek(place)
@@ -180,8 +181,11 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
                     file.truncate(len(content))
 
 
-def _tried(path: Path) -> str:
-    """Return what is wrong with how an image was taken: an exception that is none of ours, or too much time."""
+def _tried(path: Path, *, written: bool) -> str:
+    """Return what is wrong with how an image was taken: an exception that is none of ours, or too much time.
+
+    With `written`, a copy of it is written to as well, as a fold into it would.
+    """
 
     def late(number: int, frame: FrameType | None) -> None:
         raise TimeoutError("".join(traceback.format_stack(frame)[-3:]))
@@ -193,6 +197,8 @@ def _tried(path: Path) -> str:
         with contextlib.suppress(NarvetError), open_image(path, trust=Trust(by_content=True)) as device:
             for start, length in device.extents():
                 device.read(start, min(length, 64 * KIB))
+        if written and path.suffix != ".raw":
+            _write_to_copy(path)
     except (NarvetError, OSError):
         return ""
     except BaseException:
@@ -202,3 +208,16 @@ def _tried(path: Path) -> str:
     finally:
         signal.alarm(0)
     return ""
+
+
+def _write_to_copy(path: Path) -> None:
+    copy = path.with_name(f"copy-{path.name}")
+    shutil.copyfile(path, copy)
+    try:
+        with open_image(copy, writable=True) as device:
+            for place in (0, MIB + 1000, device.size - 5000):
+                device.write(place, b"x" * 5000)
+            device.zero(0, device.size // 2)
+            device.flush()
+    finally:
+        copy.unlink()

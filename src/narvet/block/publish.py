@@ -72,21 +72,37 @@ def withdraw(path: Path, parts: Sequence[Path], check: Callable[[], None]) -> No
 
     `check` is called right before. An interruption leaves what `recover` clears.
     """
-    with workspace(path) as place:
+    folder = working_name(path)
+    place = folder / path.name
+    folder.mkdir(0o700)
+    try:
         if parts:
-            _write_mark(place.parent, (*parts, path))
+            _write_mark(folder, (*parts, path))
         check()
-        try:  # first there, then gone from here: no cut may lose both of its names
-            os.link(path, place)
-            sync_folder(place.parent)
-            path.unlink()
-        except (OSError, AttributeError):  # a filesystem without hard links
-            path.rename(place)
-            sync_folder(place.parent)
-        sync_folder(path.parent)
-        for part in parts:
-            part.unlink()
+        _move_out(path, place)
+    except BaseException:
+        if not os.path.lexists(path):
+            place.rename(path)
+        _remove_folder(folder)
+        raise
     sync_folder(path.parent)
+    for part in parts:
+        part.unlink()
+    sync_folder(path.parent)  # until they are gone for good, the mark must stay
+    _remove_folder(folder)
+    sync_folder(path.parent)
+
+
+def _move_out(path: Path, place: Path) -> None:
+    """Move a file to another folder; first it is there, then gone from here, so that no cut loses both of its names."""
+    try:
+        os.link(path, place)
+    except (OSError, AttributeError):  # a filesystem without hard links
+        path.rename(place)
+        sync_folder(place.parent)
+        return
+    sync_folder(place.parent)
+    path.unlink()
 
 
 def recover(path: Path) -> None:
@@ -208,6 +224,7 @@ def _take_back(folder: Path, path: Path) -> None:
     for name, known in marked.items():
         if _is(path.parent / name, known):
             (path.parent / name).unlink()
+    sync_folder(path.parent)  # until they are gone for good, the mark must stay
 
 
 def _is(path: Path, known: tuple[int, int] | None) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
@@ -45,12 +46,15 @@ class Request:
 
 @dataclass(frozen=True)
 class Drafted:
-    """The text of a sheet with requests put in, and the names of the disks, guests and stores that are new."""
+    """The text of a sheet with requests put in, the names of the disks, guests and stores that are new, and the paths
+    of the stores, as the sheet has them.
+    """
 
     text: str
     disks: tuple[str, ...]
     guests: tuple[str, ...]
     stores: tuple[str, ...]
+    store_paths: tuple[str, ...]
 
 
 def new_sheet(title: str, identity: UUID) -> str:
@@ -99,6 +103,7 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
     return Drafted(
         text + end + "".join(f"\n{table}" for table in tables),
         tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]),
+        tuple(str(content["store"][name]["path"]) for name in added["store"]),
     )  # fmt: skip
 
 
@@ -182,6 +187,12 @@ def _table(header: str, keys: Mapping[str, Any]) -> str:
 
 
 def _value(value: Any) -> str:
+    return _text(value) if isinstance(value, str) else str(tomlkit.item(value).as_string())
+
+
+@lru_cache(maxsize=1 << 16)
+def _text(value: str) -> str:
+    """Return a text as a value; most of a table's cells are alike."""
     return str(tomlkit.item(value).as_string())
 
 

@@ -54,8 +54,7 @@ def draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) 
     else:
         text = new_sheet(title, identity)
     made = drafted(text, requests, str(sheet))
-    new = parse_sheet(made.text, str(sheet))
-    for name in made.stores:
-        make_folders(sheet.parent / new.store[name].path)
+    for path in made.store_paths:
+        make_folders(sheet.parent / path)
     replace_content(sheet, made.text.encode())
     return made

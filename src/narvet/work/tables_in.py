@@ -78,11 +78,12 @@ def _xlsx(path: Path) -> Iterator[tuple[int, list[str]]]:
     try:
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
         sheet = book.worksheets[0]
-        rows = sheet.iter_rows(max_col=MOST_COLUMNS + 1, max_row=_LAST_ROW + 1, values_only=True)
+        sheet.reset_dimensions()  # rows as long as they are, not as the file says
+        rows = sheet.iter_rows(max_row=_LAST_ROW + 1, values_only=True)
         for number, cells in enumerate(rows, 1):
             if number > _LAST_ROW:
                 raise RequestError(f"{path}: it goes on behind row {_LAST_ROW}, where no request is looked for")
-            if len(cells) > MOST_COLUMNS and cells[MOST_COLUMNS] is not None:
+            if len(cells) > MOST_COLUMNS:
                 raise RequestError(f"{path}, row {number}: more than {MOST_COLUMNS} columns")
             yield number, ["" if cell is None else str(cell) for cell in cells[:MOST_COLUMNS]]
         book.close()

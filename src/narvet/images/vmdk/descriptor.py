@@ -15,6 +15,7 @@ from narvet.units import GIB
 HEAD = "# Disk DescriptorFile"
 LARGEST = 64 << 10  # bytes; a thousand pieces take half of it
 NO_BASE = "ffffffff"
+_CONTENT_ID = re.compile("[0-9A-Fa-f]{1,8}")
 _LINE = re.compile(r"\s*(?P<key>[A-Za-z0-9_.]+)\s*=\s*\"?(?P<value>[^\"\r\n]*)\"?\s*")
 _EXTENT = re.compile(
     r"\s*(?P<access>RW|RDONLY|NOACCESS)\s+(?P<sectors>\d{1,16})\s+(?P<kind>[A-Z0-9_]+)"
@@ -41,18 +42,24 @@ class Descriptor:
 
     @property
     def cid(self) -> str:
-        """What children know the image by."""
-        return self.values.get("cid", "").lower().rjust(8, "0")
+        """What children know the image by: 32 bits as hexadecimal digits."""
+        return _content_id(self.values.get("cid", "0"))
 
     @property
     def parent_cid(self) -> str:
         """What the base must answer to."""
-        return self.values.get("parentcid", NO_BASE).lower().rjust(8, "0")
+        return _content_id(self.values.get("parentcid", NO_BASE))
 
     @property
     def base(self) -> str | None:
         """The path of the base as recorded, None without one."""
         return None if self.parent_cid == NO_BASE else self.values.get("parentfilenamehint", "")
+
+
+def _content_id(text: str) -> str:
+    if not _CONTENT_ID.fullmatch(text):
+        raise ImageError("the VMDK's CID or parentCID is not a number of 32 bits in hexadecimal digits")
+    return text.lower().rjust(8, "0")
 
 
 def embedded(making: Making, path: Path) -> bytes:
