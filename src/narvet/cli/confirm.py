@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text
+from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, print_text
 
 
 @click.command("confirm")
@@ -23,6 +23,7 @@ def command(ctx: click.Context, sheet: Path, as_json: bool) -> None:
 
     layout, facts = lay_out(sheet, deep=True)
     differences = compare_all(layout, facts)
+    print_findings([finding for finding in layout.findings if finding.rule == "owner-not-set"])
     if as_json:
         from narvet.report.facts import confirm_facts
 

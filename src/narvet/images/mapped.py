@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
@@ -21,6 +22,7 @@ from narvet.images.files import allocated
 from narvet.units import align_up
 
 MOST_UNPACKED = 8  # times that what a file holds packed may be unpacked: by now and then reading a block again
+_LONGEST_KEPT = 4 << 20  # bytes
 _LEAST_PACKED = 16  # bytes: no packed block takes fewer
 
 
@@ -129,7 +131,7 @@ class MappedDevice:
             if run.kind is Kind.DATA:
                 parts.append(self._file.read(run.offset + inside, held))
             elif run.kind is Kind.ZERO:
-                parts.append(bytes(held))
+                parts.append(_blank(held))
             elif run.kind is Kind.HOLE:
                 parts.append(self._below(offset, held))
             elif run.kind is Kind.PACKED:
@@ -142,7 +144,7 @@ class MappedDevice:
     def _below(self, offset: int, length: int) -> bytes:
         """Return what the base holds, zeros behind its end or without one."""
         if self._base is None or offset >= self._base.size:
-            return bytes(length)
+            return _blank(length)
         return self._base.read(offset, min(length, self._base.size - offset)).ljust(length, b"\0")
 
     def _mixed(self, run: Run, start: int) -> bytes:
@@ -244,6 +246,16 @@ class MappedDevice:
     def flush(self) -> None:
         """Return when everything written is on stable storage."""
         self._map.flush()
+
+
+def _blank(length: int) -> bytes:
+    """Return zeros; runs of usual lengths are made once, as terabytes of them are read when disks are compared."""
+    return _kept_blank(length) if length <= _LONGEST_KEPT else bytes(length)
+
+
+@lru_cache(maxsize=4)
+def _kept_blank(length: int) -> bytes:
+    return bytes(length)
 
 
 def distinct_places(places: NDArray[Any], what: str) -> None:

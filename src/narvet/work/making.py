@@ -42,6 +42,8 @@ def new_image(path: Path, kind: ImageFormat, like: Path | None = None) -> Iterat
 
 
 def _refuse_taken(path: Path) -> None:
+    if not path.parent.is_dir():
+        raise RequestError(f"{path.parent}: there is no such folder; make it first")
     if os.path.lexists(path):
         raise RequestError(f"{path} is there already; name a file that is not")
 
