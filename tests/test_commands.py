@@ -17,6 +17,7 @@ import pytest
 
 from narvet.block.locks import exclusive_lock
 from narvet.rules import RULES
+from narvet.survey.probe import survey
 from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
 
 
@@ -266,8 +267,9 @@ def test_killed_at_any_moment_the_next_write_finishes(tmp_path: Path) -> None:
         process.send_signal(signal.SIGKILL)
         process.wait()
         for image in (tmp_path / "shelf").glob("d*.raw"):
-            survey = facts("survey", str(image))[0]
-            assert survey["size"] == 90 << 30 and survey["partitions"][0]["filesystem"]["kind"] == "ext4"
+            found = survey(str(image), deep=False)
+            inside = found.partitions[0].filesystem
+            assert found.size == 90 << 30 and inside is not None and inside.kind == "ext4" and not found.findings
         fstab = (tmp_path / "root" / "etc" / "fstab").read_bytes()
         assert fstab == b"" or fstab.count(b"\n") == 6
     run("write", str(sheet), status=0)

@@ -264,7 +264,7 @@ def test_a_disk_without_a_sheet(tmp_path: Path) -> None:
     image = tmp_path / "a.vhdx"
     run("make", str(image), "--size", "2 GiB", "--runs", "windows", "--filesystem", "none", status=0)
     parts = facts("survey", str(image))[0]["partitions"]
-    assert [part["type"] for part in parts] == [ASIDE]
+    assert [part["type"] for part in parts] == [ASIDE, BASIC] and parts[1]["filesystem"] is None
     run("make", str(tmp_path / "b.vhdx"), "--size", "2 GiB", "--runs", "windows", "--filesystem", "ntfs", status=0)
     parts = facts("survey", str(tmp_path / "b.vhdx"))[0]["partitions"]
     assert [part["type"] for part in parts] == [ASIDE, BASIC] and parts[1]["filesystem"]["kind"] == "ntfs"

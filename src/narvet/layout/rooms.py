@@ -117,9 +117,9 @@ def _names(names: tuple[str, ...]) -> str:
 
 def _better(store: LaidStore, stores: tuple[LaidStore, ...], needed: int) -> str:
     """Return a remedy that names the store with the most room left, if it has enough."""
-    other = max(
-        (one for one in stores if one.name not in (store.name, *store.beside)), key=lambda one: one.left, default=None
-    )
+    shared = store.beside if store.measured else ()
+    others = (one for one in stores if one.name not in (store.name, *shared))
+    other = max(others, key=lambda one: one.left, default=None)
     if other is None or other.left < needed:
         return "make room there, or add a store that has it"
     return f"move disks to store {other.name}, which has {show_both(other.left)} left"
