@@ -34,6 +34,11 @@ def is_working_name(name: str) -> bool:
     return name.startswith(".") and name.endswith((PARTIAL, LOCK))
 
 
+def behind_link(path: Path) -> Path:
+    """Return what a link leads to, and any other path as it was given, so that messages name it so."""
+    return Path(os.path.realpath(path)) if path.is_symlink() else path
+
+
 def sync_folder(folder: Path) -> None:
     """Return when the names in a folder are on stable storage.
 

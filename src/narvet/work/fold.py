@@ -18,7 +18,7 @@ from pathlib import Path
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
-from narvet.block.names import sync_folder
+from narvet.block.names import behind_link, sync_folder
 from narvet.errors import RefusedError, RequestError
 from narvet.images.chain import Link, base_changed, chain, open_chain
 from narvet.images.fold_mark import FoldMark, mark_path, read_mark, state_of, write_mark
@@ -39,7 +39,7 @@ def fold(child: Path, on_copied: OnCopied = lambda _: None, trust: Trust = NOTHI
         ImageError: an image is not sound, or the base is not to be trusted.
         RefusedError: the base changed since the child was made, somebody uses an image, or the system refused.
     """
-    child = Path(os.path.realpath(child))
+    child = behind_link(child)
     mark = mark_path(child)
     with exclusive_lock(child):
         begun = read_mark(mark)
@@ -49,9 +49,10 @@ def fold(child: Path, on_copied: OnCopied = lambda _: None, trust: Trust = NOTHI
         links = chain(child, trust, changed_too=True)
         if len(links) < 2:
             raise RequestError(f"{child}: it has no base to be folded into")
-        base = Path(os.path.realpath(links[1].path))
+        base = behind_link(links[1].path)
         with exclusive_lock(base):
-            _fold(links, base, mark, begun if begun and begun.base == str(base) else None, on_copied)
+            mine = begun is not None and begun.base == os.path.realpath(base)
+            _fold(links, base, mark, begun if mine else None, on_copied)
     return base
 
 
@@ -67,7 +68,9 @@ def _fold(links: list[Link], base: Path, mark: Path, begun: FoldMark | None, on_
     gone = tuple((file.name, file.stat().st_dev, file.stat().st_ino) for file in files[: files.index(base)])
     with lease(*files, change=True) as held, lease(*others, change=False):
         if begun is None or begun.phase != "removing":
-            begun = _put_all(links, base, mark, begun or FoldMark(str(base), top.facts.base_link), on_copied)
+            begun = _put_all(
+                links, base, mark, begun or FoldMark(os.path.realpath(base), top.facts.base_link), on_copied
+            )
             begun = replace(begun, phase="removing", finished=state_of(base), gone=gone)
             write_mark(mark, begun)
         held.check()

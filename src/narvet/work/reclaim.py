@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import pairwise
@@ -12,7 +11,7 @@ from uuid import NAMESPACE_URL
 from narvet.block.contract import BlockDevice, Extent
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
-from narvet.block.names import sync_file
+from narvet.block.names import behind_link, sync_file
 from narvet.block.publish import recover, take_place, workspace
 from narvet.errors import RefusedError, RequestError
 from narvet.identity import derive
@@ -50,7 +49,7 @@ def reclaim(
         ImageError: it is not sound.
         RefusedError: its base changed, somebody uses it, or the system refused.
     """
-    path = Path(os.path.realpath(path))
+    path = behind_link(path)
     with exclusive_lock(path):
         recover(path)
         links = chain(path, trust, changed_too=True)
