@@ -19,7 +19,7 @@ from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
 from narvet.block.leases import lease
 from narvet.block.linear import Linear
-from narvet.block.locks import exclusive_lock
+from narvet.block.locks import exclusive_lock, hold_file
 from narvet.block.memory import MemoryDevice
 from narvet.block.names import working_name
 from narvet.block.publish import publish, recover, recover_all, replace_content, workspace
@@ -116,6 +116,15 @@ def test_files_change_all_at_once(tmp_path: Path) -> None:
     working_name(path).write_bytes(b"left behind")
     replace_content(link, b"second")
     assert path.read_bytes() == b"second" and path.stat().st_mode & 0o777 == 0o600 and link.is_symlink()
+    working_name(path).symlink_to(tmp_path / "link")  # planted
+    replace_content(path, b"third")
+    assert path.read_bytes() == b"third" and not path.is_symlink()
+    with working_name(path).open("wb") as other:  # being written by another Narvet: neither swept away nor taken
+        assert hold_file(other.fileno())
+        recover_all(tmp_path)
+        with pytest.raises(RefusedError, match="another Narvet is at work"):
+            replace_content(path, b"fourth")
+    recover_all(tmp_path)
     assert sorted(one.name for one in tmp_path.iterdir()) == ["fstab", "link"]
 
 

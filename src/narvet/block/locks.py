@@ -30,11 +30,6 @@ def exclusive_lock(*paths: Path) -> Iterator[None]:
 
 @contextmanager
 def _held(path: Path) -> Iterator[None]:
-    try:
-        import fcntl
-    except ImportError:  # a system without such locks
-        yield
-        return
     lock = lock_name(path)
     while True:
         try:
@@ -43,13 +38,9 @@ def _held(path: Path) -> Iterator[None]:
             if error.errno in (errno.EACCES, errno.EROFS):
                 raise RefusedError(f"{path.parent}: this user cannot write to this folder, which is needed") from None
             raise
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
+        if not hold_file(handle):
             os.close(handle)
-            if error.errno not in (errno.EAGAIN, errno.EACCES):
-                raise
-            raise RefusedError(f"{path}: another Narvet is at work on it; wait until it has finished") from None
+            raise RefusedError(f"{path}: another Narvet is at work on it; wait until it has finished")
         if same_file(lock, os.fstat(handle)):
             break
         os.close(handle)  # its holder removed it in this very moment
@@ -64,6 +55,21 @@ def _held(path: Path) -> Iterator[None]:
         lock.unlink(missing_ok=True)
     finally:
         os.close(handle)
+
+
+def hold_file(handle: int) -> bool:
+    """Hold an open file for this process alone until it is closed; return whether nobody else does."""
+    try:
+        import fcntl
+    except ImportError:
+        return True
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        if error.errno in (errno.EAGAIN, errno.EACCES):
+            return False
+        raise
+    return True
 
 
 def clear_locks(folder: Path) -> None:

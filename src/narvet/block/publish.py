@@ -15,12 +15,13 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from narvet.block.locks import clear_locks, exclusive_lock
+from narvet.block.locks import clear_locks, exclusive_lock, hold_file
 from narvet.block.names import PARTIAL, rename_new, sync_file, sync_folder, sync_handle, working_name
 from narvet.errors import RefusedError
 
 _MARK = ".published"
 _LONGEST_MARK = 1 << 20  # bytes: a thousand pieces with long names
+_TRIES = 20  # two Narvets may take a name from each other by turns
 _MODE = 0o666  # of new files, less what the user's umask takes
 
 
@@ -117,7 +118,7 @@ def recover(path: Path) -> None:
     except FileNotFoundError:
         return
     if not stat.S_ISDIR(about.st_mode):
-        folder.unlink()
+        _clear_file(folder, about)
         return
     own = not hasattr(os, "geteuid") or (about.st_uid == os.geteuid() and not about.st_mode & 0o022)
     if not own and os.geteuid():
@@ -125,6 +126,15 @@ def recover(path: Path) -> None:
     if own:  # a mark that others could have written is not believed
         _take_back(folder, path)
     _remove_folder(folder)
+
+
+def _clear_file(path: Path, about: os.stat_result) -> None:
+    """Remove a text that was never finished, unless its writer is still at work."""
+    if not stat.S_ISREG(about.st_mode):
+        path.unlink()
+        return
+    with suppress(FileNotFoundError):
+        _unlink_if_free(os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC), str(path), None)
 
 
 def recover_all(folder: Path) -> None:
@@ -162,9 +172,7 @@ def replace_in(folder: int, name: str, content: bytes) -> None:
     Owner, mode and attributes of an existing file are kept; a new one has the mode that the umask leaves.
     """
     partial = f".{name}{PARTIAL}"
-    with suppress(FileNotFoundError):
-        os.unlink(partial, dir_fd=folder)
-    handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, _MODE, dir_fd=folder)
+    handle = _new_partial(folder, partial)
     try:
         with os.fdopen(handle, "wb") as file:
             _as_before(folder, name, file.fileno())
@@ -177,6 +185,47 @@ def replace_in(folder: int, name: str, content: bytes) -> None:
             os.unlink(partial, dir_fd=folder)
         raise
     sync_handle(folder)
+
+
+def _new_partial(folder: int, partial: str) -> int:
+    """Return a new file under a working name, opened and held, in the place of one that a killed run left there.
+
+    Raises:
+        RefusedError: another Narvet is writing the same file.
+    """
+    for _ in range(_TRIES):
+        try:
+            left = os.open(partial, os.O_WRONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+        except FileNotFoundError:
+            pass
+        except OSError:  # a link or a pipe that somebody has put there
+            os.unlink(partial, dir_fd=folder)
+        else:
+            _unlink_if_free(left, partial, folder)
+        with suppress(FileExistsError):
+            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+            handle = os.open(partial, flags, _MODE, dir_fd=folder)
+            if hold_file(handle) and _has_name(handle, partial, folder):
+                return handle
+            os.close(handle)
+    raise RefusedError(f"{partial}: another Narvet is at work on this file; wait until it has finished")
+
+
+def _unlink_if_free(handle: int, name: str, folder: int | None) -> None:
+    """Remove a file that no process holds, and close it."""
+    try:
+        if hold_file(handle) and (folder is None or _has_name(handle, name, folder)):
+            os.unlink(name, dir_fd=folder)
+    finally:
+        os.close(handle)
+
+
+def _has_name(handle: int, name: str, folder: int) -> bool:
+    """Return whether an open file is still the one under a name."""
+    try:
+        return os.path.samestat(os.fstat(handle), os.stat(name, dir_fd=folder, follow_symlinks=False))
+    except FileNotFoundError:
+        return False
 
 
 def _as_before(folder: int, name: str, handle: int) -> None:
