@@ -375,6 +375,8 @@ def test_surveys_of_several_and_trust_on_the_call(tmp_path: Path) -> None:
     done = run("survey", str(tmp_path / "none.raw"), str(good), str(tmp_path), status=2)
     assert "a.qcow2" in done.stdout and done.stderr.count("\n") == 2
     assert said(good, "raw").formats == {str(good): "raw"}
-    for words in (["--filesystem", "none", "--owner", "1:1"], ["--table", "none", "--align", "4 KiB"]):
+    for words in (
+        ["--filesystem", "none", "--owner", "1:1"], ["--table", "none", "--align", "4 KiB"], ["--filesystem", "swap", "--mode", "0700"],
+    ):  # fmt: skip
         assert "has no effect" in run("make", str(tmp_path / "x.raw"), "--size", "8 MiB", *words, status=2).stderr
     assert facts("make", str(tmp_path / "x.raw"), "--size", "8 MiB", "--unit", "4 KiB")["disk"]["partitions"][0]["filesystem"] == "ext4"  # fmt: skip

@@ -121,7 +121,8 @@ GeometryT = TypeVar("GeometryT")
 class Filesystem(Protocol[GeometryT]):
     """A filesystem: pure arithmetic (geometry, capacity, footprint, breakpoints) apart from writing and reading.
 
-    `check_pass` is the sixth field of its line of fstab; `keys` are the keys of its own.
+    `check_pass` is the sixth field of its line of fstab; `keeps_owner` is whether owner and mode of
+    its root are kept in it; `keys` are the keys of its own.
     """
 
     name: str
@@ -130,6 +131,7 @@ class Filesystem(Protocol[GeometryT]):
     label_limit: int
     mount_type: str
     check_pass: int
+    keeps_owner: bool
     keys: ClassVar[frozenset[str]]
 
     def units(self, sector: int) -> tuple[int, ...]:
@@ -188,6 +190,7 @@ class Usual:
     """What most filesystems of Linux share."""
 
     check_pass = 2  # fstab(5): checked after the root
+    keeps_owner = True
     keys: ClassVar[frozenset[str]] = frozenset()
 
     def known_as(self, uuid: UUID) -> str:

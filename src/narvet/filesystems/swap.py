@@ -49,6 +49,7 @@ class Swap(Usual):
     name = "swap"
     mount_type = "swap"
     check_pass = 0
+    keeps_owner = False
     least = LEAST
     most = MOST
     label_limit = 16

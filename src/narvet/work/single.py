@@ -10,6 +10,7 @@ from typing import Any
 from uuid import UUID
 
 from narvet.errors import RequestError
+from narvet.filesystems import filesystem
 from narvet.layout.model import Layout
 from narvet.layout.work_out import work_out
 from narvet.sheet.read import sheet_of
@@ -47,10 +48,17 @@ def lay_single(image: Path, identity: UUID, wishes: Mapping[str, Any]) -> Layout
 
 def _refuse_without_effect(disk: Mapping[str, Any], part: Mapping[str, Any]) -> None:
     """Raise RequestError for wishes that would change nothing about the disk."""
-    idle = [key for key in ("for", "owner", "mode", "block") if key in part] if part.get("filesystem") == "none" else []
+    kind = part.get("filesystem", "")
+    if kind == "none":
+        idle = [key for key in ("for", "owner", "mode", "block") if key in part]
+    elif kind and not filesystem(kind).keeps_owner:
+        idle = [key for key in ("owner", "mode") if key in part]
+    else:
+        idle = []
     if idle:
         option = "unit" if idle[0] == "block" else idle[0]
-        raise RequestError(f"--{option} has no effect without a filesystem; leave one of them out")
+        without = "without a filesystem" if kind == "none" else f"on {kind}, which keeps none"
+        raise RequestError(f"--{option} has no effect {without}; leave one of them out")
     if disk.get("table") == "none":
         if "align" in disk:
             raise RequestError("--align has no effect without a table; leave one of them out")

@@ -21,6 +21,7 @@ class Portable(Usual):
     """A filesystem without owners: the mount gives every file the same."""
 
     check_pass = 0
+    keeps_owner = False
     keys = frozenset({"block"})
     label_limit = 11
 
