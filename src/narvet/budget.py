@@ -1,7 +1,7 @@
 """A budget for what is not trusted: how much work and time reading an image, a table or a sheet may cost.
 
-Whoever starts to read something says how large it is; whatever reads for it spends. What a sound image of that size
-could never need ends in an error, so that a hostile one costs seconds, not hours.
+The code that starts to read something says how large it is, and each read spends. What a sound image of that size could
+never need ends in an error, so that a hostile one costs seconds, not hours.
 """
 
 from __future__ import annotations

@@ -137,7 +137,7 @@ def run() -> None:
 
 
 def _close_output() -> None:
-    """Let what is still to be printed go nowhere: whoever read it has gone."""
+    """Let what is still to be printed go nowhere: its reader has gone."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 

@@ -1,7 +1,7 @@
 """A guest's root as an open folder: every step below it goes through folders held open, never through a path.
 
-Links are followed as the guest itself would follow them, with the root as "/": never out of it, whoever swaps what
-meanwhile. Nothing in the root is trusted.
+Links are followed as the guest itself would follow them, with the root as "/": never out of it, even if
+they are swapped meanwhile. Nothing in the root is trusted.
 """
 
 from __future__ import annotations

@@ -77,7 +77,7 @@ class ImageFacts:
 class ImageFormat(Protocol):
     """An image format; `divides` tells whether its images can be kept in pieces, or packed, and
     `records_sector` whether an image itself tells the size of its sectors. With `renews_link`
-    whoever writes to an image gives it another id for its children to notice.
+    every writer gives an image another id for its children to notice.
 
     New images have the ending `suffix`.
     """

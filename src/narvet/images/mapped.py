@@ -261,7 +261,7 @@ def _kept_blank(length: int) -> bytes:
 def distinct_places(places: NDArray[Any], what: str) -> None:
     """Check that no two of some tables lie at one place, zeros meaning that there is none.
 
-    Whoever walks through all tables of a sound image then reads each once, so that the file bounds the work.
+    A walk through all tables of a sound image then reads each once, so that the file bounds the work.
 
     Raises:
         ImageError: two do.

@@ -1,4 +1,4 @@
-"""Clusters held against their use: what every file and folder claims, compared with the table or the bitmap.
+"""Clusters held against their use: every folder walked through, what is claimed compared with the table or the bitmap.
 
 What is claimed is kept as runs, so that a volume costs what its files are in pieces, not what it is in clusters.
 """
@@ -6,6 +6,8 @@ What is claimed is kept as runs, so that a volume costs what its files are in pi
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +18,7 @@ from narvet.filesystems.fat.common import FIRST_CLUSTER
 MOST_FILES = 4_000_000  # of a volume that is checked in full; each takes some hundred bytes of memory
 
 _FIRST_LOOK = 256  # entries; most runs end within them
+_MOST_FAULTS = 20  # that are told of one volume
 _AT_ONCE = 1 << 22  # clusters that are compared at a time
 
 Used = Callable[[int, int], NDArray[np.bool_]]
@@ -123,3 +126,78 @@ def _covered(firsts: NDArray[np.int64], ends: NDArray[np.int64], low: int, high:
     np.add.at(change, np.maximum(firsts[begin:end] - low, 0), 1)
     np.add.at(change, np.minimum(ends[begin:end] - low, high - low), -1)
     return np.cumsum(change[:-1], dtype=np.int8) > 0
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A folder to be walked through: its first cluster, that of the one above it, and its clusters as runs."""
+
+    first: int
+    parent: int
+    runs: tuple[tuple[int, int], ...]
+
+
+class Item(NamedTuple):
+    """What an entry of a folder claims: first cluster and runs, whether it is a folder; or what is wrong with it."""
+
+    first: int = 0
+    runs: tuple[tuple[int, int], ...] = ()
+    is_folder: bool = False
+    fault: str = ""
+
+
+@dataclass(frozen=True)
+class Volume:
+    """What a walk needs of a volume: its table, what is marked as in use, how so many clusters from one on are read.
+
+    `root` is the root's first cluster, and `clean` whether the volume was unmounted cleanly.
+    """
+
+    chains: Chains
+    used: Used
+    read: Callable[[int, int], bytes]
+    root: int
+    clean: bool
+
+
+def tree_faults(volume: Volume, items: Callable[[bytes, Folder], Iterator[Item]], largest_folder: int) -> Iterator[str]:
+    """Yield what is wrong with the folders of a volume, and with what they claim.
+
+    Args:
+        volume: the volume.
+        items: yields what the entries of a folder's content claim, by the format's own rules.
+        largest_folder: bytes of a folder that are looked at; by the specification none is larger.
+
+    Raises:
+        TooManyError: there are more files than are checked.
+    """
+    claims, faults = Claims(), list[str]()
+    runs, fault = volume.chains.ends(volume.root, len(volume.chains.table))
+    if fault:
+        yield f"the root {fault}"
+        return
+    for run in runs:
+        claims.add(*run)
+    todo = [Folder(volume.root, volume.root, tuple(runs))]
+    while todo and len(faults) < _MOST_FAULTS:
+        folder = todo.pop()
+        for item in items(_content(volume, folder, largest_folder), folder):
+            spend()
+            faults += [item.fault] if item.fault else []
+            for run in item.runs:
+                claims.add(*run)
+            if item.is_folder and item.runs and not item.fault:
+                todo.append(Folder(item.first, folder.first, item.runs))
+    yield from faults[:_MOST_FAULTS]
+    if not faults:
+        yield from claims.faults(volume.used, len(volume.chains.table), clean=volume.clean)
+
+
+def _content(volume: Volume, folder: Folder, most: int) -> bytes:
+    parts: list[bytes] = []
+    left = most
+    for first, length in folder.runs:
+        data = volume.read(first, length) if left > 0 else b""
+        parts.append(data[: max(left, 0)])
+        left -= len(data)
+    return b"".join(parts)

@@ -18,9 +18,9 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
-from narvet.filesystems.fat.clusters import Chains, TooManyError
+from narvet.filesystems.fat.clusters import Chains, TooManyError, Volume, tree_faults
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
-from narvet.filesystems.fat.exfat_tree import tree_faults
+from narvet.filesystems.fat.exfat_tree import LARGEST_FOLDER, items_of
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
@@ -432,10 +432,10 @@ def _tree_findings(device: BlockDevice, boot: BootSector, bitmap: int, where: st
     def read(first: int, length: int) -> bytes:
         return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
 
-    clean = not boot.volume_flags & _DIRTY
+    chains, root = Chains(table, BAD), boot.first_cluster_of_root
+    volume = Volume(chains, used, read, root, clean=not boot.volume_flags & _DIRTY)
     try:
-        root = boot.first_cluster_of_root
-        for fault in tree_faults(read, Chains(table, BAD), used, root, cluster, clean=clean):
+        for fault in tree_faults(volume, items_of(chains, cluster, root), LARGEST_FOLDER):
             yield told.damaged(where, fault)
     except TooManyError:
         yield told.not_checked(where, "it has more files than are checked")

@@ -6,21 +6,19 @@ exFAT File System Specification, revision 1.00, sections 6 and 7.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
-from narvet.budget import spend
-from narvet.filesystems.fat.clusters import Chains, Claims, Used
+from narvet.filesystems.fat.clusters import Chains, Folder, Item
 from narvet.filesystems.fat.common import FIRST_CLUSTER
 from narvet.records import Record, at
 
 ENTRY = 32
 _FILE, _STREAM, _VENDOR = 0x85, 0xC0, 0xE1
 _BITMAP, _UPCASE = 0x81, 0x82
+_WITHOUT_SETS = (_BITMAP, _UPCASE, 0x83, 0xA0, 0xA1)
 _IN_USE, _SECONDARY = 0x80, 0x40
 _FOLDER = 0x10
 _POSSIBLE, _CONTIGUOUS = 1, 2
-_MOST_FAULTS = 20
-_LARGEST_FOLDER = 256 << 20  # bytes, section 7.4: no folder is larger
+LARGEST_FOLDER = 256 << 20  # bytes, section 7.4: no folder is larger
 
 
 class StreamEntry(Record, title="exfat stream extension entry", size=ENTRY):
@@ -38,14 +36,6 @@ class StreamEntry(Record, title="exfat stream extension entry", size=ENTRY):
     data_length: int = at(24, "u64", "bytes", "")
 
 
-@dataclass(frozen=True)
-class Folder:
-    """A folder still to be walked through: its clusters as runs, and whether it is the root."""
-
-    runs: tuple[tuple[int, int], ...]
-    root: bool = False
-
-
 def set_checksum(entries: bytes) -> int:
     """Return the checksum of a set of entries (figure 2); its own two bytes are left out."""
     total = 0
@@ -55,108 +45,57 @@ def set_checksum(entries: bytes) -> int:
     return total
 
 
-def tree_faults(
-    read: Callable[[int, int], bytes],
-    chains: Chains,
-    used: Used,
-    root: int,
-    cluster: int,
-    *,
-    clean: bool,
-) -> Iterator[str]:
-    """Yield what is wrong with the folders and with what they claim.
+def items_of(chains: Chains, cluster: int, root: int) -> Callable[[bytes, Folder], Iterator[Item]]:
+    """Return what yields the items of a folder's entries; `cluster` is bytes, `root` the root's first cluster."""
 
-    Args:
-        read: returns the bytes of so many clusters from one on.
-        chains: the table.
-        used: tells of the clusters from one number to another whether the bitmap has them in use.
-        root: the root's first cluster.
-        cluster: bytes of a cluster.
-        clean: whether the volume was unmounted cleanly.
-    """
-    claims, faults = Claims(), list[str]()
-    runs, fault = chains.ends(root, len(chains.table))
-    if fault:
-        yield f"the root {fault}"
-        return
-    todo = [Folder(tuple(runs), root=True)]
-    for run in runs:
-        claims.add(*run)
-    while todo and len(faults) < _MOST_FAULTS:
-        folder = todo.pop()
-        for item, found in _items(_content(read, folder, cluster), root=folder.root):
-            faults += found
-            if item is None:
-                continue
-            stream, is_folder = item
-            allocated, fault = _allocation(stream, chains, cluster, len(chains.table), is_root_entry=folder.root)
-            faults += [fault] if fault else []
-            for run in allocated:
-                claims.add(*run)
-            if is_folder and allocated and not fault:
-                todo.append(Folder(tuple(allocated)))
-    yield from faults[:_MOST_FAULTS]
-    if not faults:
-        yield from claims.faults(used, len(chains.table), clean=clean)
+    def items(data: bytes, folder: Folder) -> Iterator[Item]:
+        in_root = folder.first == root
+        for stream, is_folder, fault in _streams(data, in_root=in_root):
+            if stream is None:
+                yield Item(fault=fault)
+            else:
+                runs, wrong = _allocation(stream, chains, cluster)
+                what = "a file" if stream.entry_type == _STREAM else "a structure of the root"
+                yield Item(stream.first_cluster, tuple(runs), is_folder, f"{what} {wrong}" if wrong else "")
+
+    return items
 
 
-def _content(read: Callable[[int, int], bytes], folder: Folder, cluster: int) -> bytes:
-    total, parts = 0, []
-    for first, length in folder.runs:
-        if total + length * cluster > _LARGEST_FOLDER:
-            break
-        parts.append(read(first, length))
-        total += length * cluster
-    return b"".join(parts)
-
-
-def _items(data: bytes, *, root: bool) -> Iterator[tuple[tuple[StreamEntry, bool] | None, list[str]]]:
-    """Yield every stream of a folder's entries, with whether it is a folder's, and what is wrong with its set."""
+def _streams(data: bytes, *, in_root: bool) -> Iterator[tuple[StreamEntry | None, bool, str]]:
+    """Yield every stream of a folder's entries, with whether it is a folder's; or what is wrong with its set."""
     place = 0
     while place + ENTRY <= len(data) and data[place]:
-        kind = data[place]
-        count = 1
-        if kind in (_BITMAP, _UPCASE) and root:
-            stream = StreamEntry.decode(data[place : place + ENTRY])
-            yield (stream.but(secondary_flags=_POSSIBLE), False), []
-        elif kind & _IN_USE and not kind & _SECONDARY and kind not in (_BITMAP, _UPCASE, 0x83, 0xA0, 0xA1):
-            spend()
+        kind, count = data[place], 1
+        if kind in (_BITMAP, _UPCASE) and in_root:
+            yield StreamEntry.decode(data[place : place + ENTRY]).but(secondary_flags=_POSSIBLE), False, ""
+        elif kind & _IN_USE and not kind & _SECONDARY and kind not in _WITHOUT_SETS:
             count += data[place + 1]
-            entries = data[place : place + count * ENTRY]
-            yield from _set(kind, entries, count)
+            yield from _set(data[place : place + count * ENTRY], count)
         place += count * ENTRY
 
 
-def _set(kind: int, entries: bytes, count: int) -> Iterator[tuple[tuple[StreamEntry, bool] | None, list[str]]]:
+def _set(entries: bytes, count: int) -> Iterator[tuple[StreamEntry | None, bool, str]]:
     if len(entries) < count * ENTRY or any(not entries[at] & _SECONDARY for at in range(ENTRY, len(entries), ENTRY)):
-        yield None, ["a set of folder entries is cut short"]
+        yield None, False, "a set of folder entries is cut short"
         return
     if int.from_bytes(entries[2:4], "little") != set_checksum(entries):
-        yield None, ["a set of folder entries does not match its checksum"]
+        yield None, False, "a set of folder entries does not match its checksum"
         return
+    is_folder = entries[0] == _FILE and bool(int.from_bytes(entries[4:6], "little") & _FOLDER)
     for place in range(ENTRY, len(entries), ENTRY):
         if entries[place] in (_STREAM, _VENDOR):
-            attributes = int.from_bytes(entries[4:6], "little")
-            stream = StreamEntry.decode(entries[place : place + ENTRY])
-            yield (stream, kind == _FILE and entries[place] == _STREAM and bool(attributes & _FOLDER)), []
+            yield StreamEntry.decode(entries[place : place + ENTRY]), is_folder and entries[place] == _STREAM, ""
 
 
-def _allocation(
-    stream: StreamEntry, chains: Chains, cluster: int, count: int, *, is_root_entry: bool
-) -> tuple[list[tuple[int, int]], str]:
+def _allocation(stream: StreamEntry, chains: Chains, cluster: int) -> tuple[list[tuple[int, int]], str]:
     """Return the clusters of a stream as runs, and what is wrong with them."""
-    length = -(-stream.data_length // cluster)
-    if not stream.secondary_flags & _POSSIBLE or not (length or stream.first_cluster):
+    length, first, end = -(-stream.data_length // cluster), stream.first_cluster, len(chains.table)
+    if not stream.secondary_flags & _POSSIBLE or not (length or first):
         return [], ""
-    if not FIRST_CLUSTER <= stream.first_cluster < count or stream.first_cluster + length > count + FIRST_CLUSTER:
-        return [], f"a file starts at cluster {stream.first_cluster}, which does not exist"
+    if not FIRST_CLUSTER <= first < end or length > end:
+        return [], f"starts at cluster {first}, which does not exist"
     if stream.secondary_flags & _CONTIGUOUS:
-        if stream.first_cluster + length > count:
-            return [], f"a file from cluster {stream.first_cluster} on leaves the volume"
-        return [(stream.first_cluster, length)], ""
-    runs, fault = chains.ends(stream.first_cluster, count)
+        return ([], f"from cluster {first} on leaves the volume") if first + length > end else ([(first, length)], "")
+    runs, fault = chains.ends(first, end)
     held = sum(size for _, size in runs)
-    if not fault and held < length:
-        fault = f"has {held} clusters for {stream.data_length} bytes"
-    what = "a structure of the root" if is_root_entry and stream.entry_type != _STREAM else "a file"
-    return runs, f"{what} {fault}" if fault else ""
+    return runs, fault or (f"has {held} clusters for {stream.data_length} bytes" if held < length else "")

@@ -17,9 +17,9 @@ from narvet.block.contract import BlockDevice, Extent
 from narvet.filesystems import told
 from narvet.filesystems.contract import Capacity, FilesystemFacts, Loss, Options, UnfitError
 from narvet.filesystems.fat import common
-from narvet.filesystems.fat.clusters import Chains, TooManyError
+from narvet.filesystems.fat.clusters import Chains, TooManyError, Volume, tree_faults
 from narvet.filesystems.fat.common import FIRST_CLUSTER, Portable, serial, serial_text
-from narvet.filesystems.fat.fat32_tree import tree_faults
+from narvet.filesystems.fat.fat32_tree import LARGEST_FOLDER, items_of
 from narvet.findings import Finding
 from narvet.records import Record, at
 from narvet.units import GIB, KIB, MIB, TIB, align_up, show_both
@@ -388,9 +388,10 @@ def _table_findings(device: BlockDevice, boot: BootSector, count: int, where: st
     def read(first: int, length: int) -> bytes:
         return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
 
-    clean = not boot.reserved1 & 1 and bool(table[1] & _CLEAN)
+    chains = Chains(table, BAD)
+    volume = Volume(chains, used, read, boot.root_clus, clean=not boot.reserved1 & 1 and bool(table[1] & _CLEAN))
     try:
-        for fault in tree_faults(read, Chains(table, BAD), used, boot.root_clus, cluster, clean=clean):
+        for fault in tree_faults(volume, items_of(chains, cluster, boot.root_clus), LARGEST_FOLDER):
             yield told.damaged(where, fault)
     except TooManyError:
         yield told.not_checked(where, "it has more files than are checked")
