@@ -24,7 +24,11 @@ from tests.prove.shim import preloaded
 Campaign = Callable[[int, int], Iterator[tuple[str, list[str]]]]
 KINDS: dict[str, tuple[Campaign, int, str]] = {
     "images": (fuzz.campaign, 40000, "images, tables and filesystems with fields changed, every checksum accepted"),
-    "kills": (partial(stops.campaign, kills=True), 900, "a kill at a system call that changes something"),
+    "kills": (
+        partial(stops.campaign, kills=True),
+        900,
+        "a kill at a system call that changes something; a round is nearly all such calls of all commands",
+    ),
     "errors": (
         partial(stops.campaign, kills=False),
         900,
