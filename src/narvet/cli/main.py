@@ -22,7 +22,7 @@ _COMMANDS = {
     "review": "work a sheet out and show everything that would be made",
     "write": "make what a sheet asks for",
     "make": "make one disk without a sheet",
-    "survey": "show what is on images or devices, whoever made them",
+    "survey": "show what is on images or devices, made by Narvet or by others",
     "confirm": "read everything back and compare it with the sheet",
     "recast": "write the same disk to an image in another format, or larger",
     "branch": "make a child that keeps only its differences from a base",

@@ -25,7 +25,7 @@ def command(
     sector: str | None,
     as_json: bool,
 ) -> None:
-    """Show what is on images or devices, whoever made them; change nothing.
+    """Show what is on images or devices, made by Narvet or by others; change nothing.
 
     What one of several paths has wrong does not keep the others from being shown.
 
