@@ -52,10 +52,10 @@ screenshots: $(VENV)/ready
 	docs/screenshots/take $(BIN)
 
 schema: $(VENV)/ready
-	$(BIN)/python -c "import json; from narvet.sheet.model import schema; print(json.dumps(schema(), indent=2))" > docs/sheet.schema.json
+	$(BIN)/python -c "import json; from narvet.sheet.form import schema; print(json.dumps(schema(), indent=2))" > docs/sheet.schema.json
 
 findings: $(VENV)/ready
-	$(BIN)/python -c "from narvet.rules import table; print(table(), end='')" > docs/findings.md
+	$(BIN)/python -c "from narvet.ground.rules import table; print(table(), end='')" > docs/findings.md
 
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md

@@ -19,17 +19,18 @@ from functools import partial
 from pathlib import Path
 from uuid import UUID
 
+from narvet.apply.copying import copy_disk, source_of
+from narvet.apply.steps import MakeImage
 from narvet.block.contract import BlockDevice
 from narvet.block.file import FileDevice
-from narvet.images import NAMES, image_format
-from narvet.images.chain import open_image
-from narvet.layout.facts import Facts, StoreFacts
-from narvet.layout.model import LaidDisk
-from narvet.layout.work_out import work_out
+from narvet.formats.images import NAMES, image_format
+from narvet.formats.images.chain import open_image
+from narvet.ground.units import GIB, MIB, TIB, show_binary
+from narvet.model.estate import Estate, Store
+from narvet.model.facts import Facts
+from narvet.plan.layout import plan
 from narvet.sheet.read import parse_sheet
-from narvet.units import GIB, MIB, TIB, show_binary
-from narvet.work.recast import making_for, recast, source_of
-from narvet.work.steps import MakeImage
+from narvet.usecases.recast import RecastWishes, image_spec_for
 
 RUNS = 7
 SIZES = (10 * GIB, 100 * GIB, TIB, 4 * TIB, 16 * TIB, 64 * TIB)
@@ -41,12 +42,13 @@ LARGEST = (
 HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
 
 
-def laid(folder: Path, size: int, name: str = "ext4", purpose: str = "general") -> LaidDisk:
-    """Return a thin disk with one filesystem, worked out."""
+def planned(folder: Path, size: int, name: str = "ext4", purpose: str = "general") -> MakeImage:
+    """Return the step that makes a thin disk with one filesystem."""
     text = f'[disk.a]\nguest = "bench"\nstore = "shelf"\nsize = "{size} B"\n[[disk.a.partition]]\nlabel = "a"\n'
     text += f'filesystem = "{name}"\nfor = "{purpose}"\n'
-    facts = Facts(stores={"shelf": StoreFacts(str(folder), True, True, 1 << 50, 1 << 50)})
-    return work_out(parse_sheet(HEAD + text, "bench"), facts).disks[0]
+    facts = Facts(Estate(stores={"shelf": Store(str(folder), free=1 << 50, total=1 << 50)}))
+    disk = plan(parse_sheet(HEAD + text, "bench"), facts).disks[0]
+    return MakeImage(disk.name, disk.guest, disk.wanted, disk.spec)
 
 
 def timed(work: Callable[[], object], before: Callable[[], object]) -> float:
@@ -77,9 +79,9 @@ def writing(folder: Path) -> None:
     print("| disk | stored | written in | copied in | ratio | written, for each MiB stored |")
     print("|---:|---:|---:|---:|---:|---:|")
     for size in SIZES:
-        disk = laid(folder, size)
-        image, copy = Path(disk.path), folder / "copy"
-        made = timed(MakeImage(disk).apply, partial(image.unlink, missing_ok=True))
+        step = planned(folder, size)
+        image, copy = Path(step.touches), folder / "copy"
+        made = timed(step.apply, partial(image.unlink, missing_ok=True))
         plain = timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True))
         stored = image.stat().st_blocks * 512
         per_mib = 1000 * made / (stored / (1 << 20))
@@ -94,9 +96,9 @@ def by_filesystem(folder: Path) -> None:
     print("| filesystem | for | disk | stored | written in |")
     print("|---|---|---:|---:|---:|")
     for name, purpose, size in LARGEST:
-        disk = laid(folder, size, name, purpose)
-        image = Path(disk.path)
-        made = timed(MakeImage(disk).apply, partial(image.unlink, missing_ok=True))
+        step = planned(folder, size, name, purpose)
+        image = Path(step.touches)
+        made = timed(step.apply, partial(image.unlink, missing_ok=True))
         stored = show_binary(image.stat().st_blocks * 512)
         print(f"| {name} | {purpose} | {show_binary(size)} | {stored} | {made * 1000:.1f} ms |")
         image.unlink()
@@ -144,8 +146,8 @@ def recasting(folder: Path) -> None:
         new = folder / f"new.{name}"
         kind = image_format(name)
         old = source_of(source)
-        wish = making_for(old, kind, new)
-        took = timed(partial(recast, old, new, kind, wish), partial(new.unlink, missing_ok=True))
+        wish = image_spec_for(old, kind, new, RecastWishes())
+        took = timed(partial(copy_disk, old, new, kind, wish), partial(new.unlink, missing_ok=True))
         with open_image(new) as device:
             each = timed(partial(read_at, device, places), int) / len(places)
         floor = floor or each

@@ -8,7 +8,10 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from narvet.ground.findings import image_place
+
 PROGRAM = Path(sys.executable).with_name("narvet")
+HERE = image_place("here")
 IDENTITY = "5f0c1b52-0d0e-4f4a-9d55-0d6a3c1f2b11"
 
 

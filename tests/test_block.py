@@ -25,8 +25,8 @@ from narvet.block.names import working_name
 from narvet.block.publish import publish, recover, recover_all, replace_content, workspace
 from narvet.block.window import Window
 from narvet.block.zeros import Zeros
-from narvet.errors import BugError, ImageError, RefusedError
-from narvet.units import MIB
+from narvet.ground.errors import BugError, ImageError, RefusedError
+from narvet.ground.units import MIB
 from tests.test_images import check, work
 
 KINDS = ("file", "memory", "window", "linear", "windows of a line of windows")
@@ -73,7 +73,7 @@ def test_random_work_equals_a_byte_array(tmp_path: Path, kind: str, seed: int) -
 def test_bounds(tmp_path: Path, kind: str) -> None:
     """Reading outside is a damaged image's fault, writing outside is our own."""
     with device_of(kind, tmp_path, MIB) as device:
-        assert device.size == MIB and device.sector == 512
+        assert device.size == MIB and device.sector_size == 512
         assert device.read(MIB, 0) == b"" and device.read(0, 0) == b""
         for offset, length in ((MIB, 1), (MIB - 1, 2), (-1, 1), (0, MIB + 1), (1 << 62, 1), (0, -1)):
             with pytest.raises(ImageError):

@@ -16,8 +16,8 @@ from pathlib import Path
 import pytest
 
 from narvet.block.locks import exclusive_lock
-from narvet.rules import RULES
-from narvet.survey.probe import survey
+from narvet.ground.rules import RULES
+from narvet.observe.images import survey
 from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
 
 
@@ -237,10 +237,10 @@ def test_a_full_store(tmp_path: Path) -> None:
         assert "store-without-room" in run("write", str(several), status=1).stderr
         filler = store / "filler"
         script = (
-            "import pathlib, sys; from narvet.work import making; make = making.publish\n"
+            "import pathlib, sys; from narvet.apply import staging; make = staging.publish\n"
             f"filler = pathlib.Path({str(filler)!r})\n"
             "def fill_up(*words): make(*words); filler.write_bytes(bytes(1200 << 10))\n"
-            "making.publish = fill_up\n"
+            "staging.publish = fill_up\n"
             "from narvet.cli.main import run; run()"
         )
         two = make_sheet(

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narvet.errors import RequestError
+from narvet.ground.errors import RequestError
 from narvet.sheet.draft import Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet
 from tests.program import IDENTITY, PROGRAM, disk, facts, make_sheet, rules, run

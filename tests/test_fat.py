@@ -8,12 +8,13 @@ from uuid import UUID
 import pytest
 
 from narvet.block.memory import MemoryDevice
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options, UnfitError
-from narvet.filesystems.fat.exfat import checksum
-from narvet.filesystems.fat.exfat_tree import set_checksum
-from narvet.filesystems.fat.fat32 import DirEntry
-from narvet.units import GIB, KIB, MIB, TIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import UnfitError, Wishes
+from narvet.formats.filesystems.fat.exfat import checksum
+from narvet.formats.filesystems.fat.exfat_tree import set_checksum
+from narvet.formats.filesystems.fat.fat32 import DirEntry
+from narvet.ground.units import GIB, KIB, MIB, TIB
+from tests.program import HERE
 
 KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
 SIZE = 40 * MIB
@@ -21,13 +22,13 @@ SIZE = 40 * MIB
 
 def made(name: str, **options: Any) -> tuple[MemoryDevice, Any]:
     device, kind = MemoryDevice(SIZE), filesystem(name)
-    geometry = kind.geometry(SIZE, Options(uuid=KNOWN_AS, **options))
-    kind.write(device, geometry)
-    return device, geometry
+    new = kind.plan(SIZE, Wishes(uuid=KNOWN_AS, **options))
+    new.write(device)
+    return device, new
 
 
 def told(name: str, device: MemoryDevice) -> list[str]:
-    found = filesystem(name).read(device, "x")
+    found = filesystem(name).read(device, HERE)
     assert found is not None
     return [finding.message for finding in found.findings]
 
@@ -47,20 +48,18 @@ def test_chains_of_fat32() -> None:
         ((4, 5, 1, end), ["1 entries of the table lead to clusters that do not exist"]),
         ((4, 5, 60, end), ["1 files go on in clusters marked as free"]),
     ):
-        device, geometry = made("fat32")
-        for copy in (0, geometry.table):
-            device.write((geometry.reserved + copy) * 512 + 12, entries(*chain))
+        device, new = made("fat32")
+        for copy in (0, new.shape.table):
+            device.write((new.shape.reserved + copy) * 512 + 12, entries(*chain))
         names = ((b"A", 3, 3), (b"B", 6, 1)) if chain[3] != 0x0FFFFFF7 else ((b"A", 3, 3),)
-        rows = (
-            DirEntry.of(name=name.ljust(11), fst_clus_lo=first, file_size=512 * count) for name, first, count in names
-        )
-        device.write(geometry.heap * 512, b"".join(row.encode() for row in rows))
+        rows = (DirEntry(name=name.ljust(11), fst_clus_lo=first, file_size=512 * count) for name, first, count in names)
+        device.write(new.shape.heap * 512, b"".join(row.encode() for row in rows))
         found = told("fat32", device)
         assert found[:1] == messages and (messages or not found), chain
-        free = filesystem("fat32").read(device, "x")
-        assert free is not None and free.free == (geometry.clusters - 5) * 512
+        free = filesystem("fat32").read(device, HERE)
+        assert free is not None and free.free == (new.shape.clusters - 5) * 512
         runs = list(filesystem("fat32").unused(device))
-        assert [start for start, _ in runs] == [(geometry.heap + 5) * 512]
+        assert [start for start, _ in runs] == [(new.shape.heap + 5) * 512]
 
 
 @pytest.mark.parametrize(
@@ -127,14 +126,14 @@ def test_exfat_whose_numbers_lead_elsewhere() -> None:
     ):
         device, _ = made("exfat")
         resealed(device, place, value)
-        found = filesystem("exfat").read(device, "x")
+        found = filesystem("exfat").read(device, HERE)
         assert (found is None) == (message is None), place
         assert found is None or any(message in one.message for one in found.findings if message)
 
 
 def test_clusters_follow_the_size_and_the_purpose() -> None:
     def cluster(name: str, size: int, **options: Any) -> int:
-        return int(filesystem(name).geometry(size, Options(**options)).cluster)
+        return int(filesystem(name).plan(size, Wishes(**options)).shape.unit)
 
     sizes = (40 * MIB, 260 * MIB, 261 * MIB, 8 * GIB, 8 * GIB + MIB, 17 * GIB, 33 * GIB, 2 * TIB - GIB)
     assert [cluster("fat32", size) for size in sizes] == [
@@ -143,39 +142,45 @@ def test_clusters_follow_the_size_and_the_purpose() -> None:
     assert [cluster("exfat", size) for size in (MIB * 200, GIB, 33 * GIB, 20 * TIB)] == [
         4 * KIB, 32 * KIB, 128 * KIB, 512 * KIB
     ]  # fmt: skip
-    assert cluster("exfat", GIB, purpose="media") == 128 * KIB and cluster("exfat", GIB, sector=4096) == 32 * KIB
+    assert cluster("exfat", GIB, purpose="media") == 128 * KIB and cluster("exfat", GIB, sector_size=4096) == 32 * KIB
     assert cluster("fat32", 10 * GIB, chunk=MIB) == 8 * KIB
     for name, size in (("fat32", GIB), ("exfat", GIB), ("fat32", 600 * MIB)):
-        geometry = filesystem(name).geometry(size, Options(chunk=4 * MIB))
-        assert geometry.heap * 512 % (4 * MIB) == 0
-    for size, options in ((32 * MIB, {}), (2 * TIB, {}), (40 * MIB, {"block": 4 * KIB}), (200 * MIB, {"sector": 4096})):
-        with pytest.raises(UnfitError, match="fat32 is made from"):
-            filesystem("fat32").geometry(size, Options(**options))  # type: ignore[arg-type]
+        new: Any = filesystem(name).plan(size, Wishes(chunk=4 * MIB))
+        assert new.shape.heap * 512 % (4 * MIB) == 0
+    for size, options in (
+        (32 * MIB, {}),
+        (2 * TIB, {}),
+        (40 * MIB, {"unit": 4 * KIB}),
+        (200 * MIB, {"sector_size": 4096}),
+    ):
+        with pytest.raises(UnfitError, match="is made from"):
+            filesystem("fat32").plan(size, Wishes(**options))  # type: ignore[arg-type]
 
 
 def test_labels_and_serial_numbers() -> None:
     fat, exfat = filesystem("fat32"), filesystem("exfat")
     assert (fat.stored_label("seeds"), fat.stored_label("käfer"), fat.stored_label("a+b")) == ("SEEDS", None, None)
     assert (exfat.stored_label("Käfer"), exfat.label_length("Käfer")) == ("Käfer", 5)
-    assert fat.known_as(KNOWN_AS) == "dfff-bcdb" and exfat.spec("dfff-bcdb") == "UUID=DFFF-BCDB"
+    assert fat.native_id(KNOWN_AS) == "dfff-bcdb" and exfat.fstab_source("dfff-bcdb") == "UUID=DFFF-BCDB"
     for name, label in (("fat32", "SEEDS"), ("exfat", "Käfer"), ("fat32", ""), ("exfat", "")):
-        found = filesystem(name).read(made(name, label=label)[0], "x")
+        found = filesystem(name).read(made(name, label=label)[0], HERE)
         assert found is not None and found.label == label
-    words = fat.mount_options(Options(uid=1200, gid=1300, mode=0o2750, purpose="media"))
+    words = fat.options.of(Wishes(uid=1200, gid=1300, mode=0o2750, purpose="media")).mount_options()
     assert (
-        words == ("noatime", "uid=1200", "gid=1300", "dmask=0027", "fmask=0137") and fat.mount_options(Options()) == ()
+        words == ("noatime", "uid=1200", "gid=1300", "dmask=0027", "fmask=0137")
+        and fat.options.of(Wishes()).mount_options() == ()
     )
 
 
-def exfat_folder(geometry: Any, first: int) -> bytes:
+def exfat_folder(new: Any, first: int) -> bytes:
     """The entries of a folder "frames" at cluster `first`, and of a file "a" of two clusters in a row behind it."""
     sets = b""
     for name, attributes, cluster, length, flags in (("frames", 0x10, first, 1, 3), ("a", 0x20, first + 1, 2, 3)):
         entries = bytearray(b"\x85\x02" + bytes(2) + attributes.to_bytes(2, "little") + bytes(26))
         stream = (
-            bytes((0xC0, flags, 0, len(name))) + bytes(4) + (length * geometry.cluster).to_bytes(8, "little") + bytes(4)
+            bytes((0xC0, flags, 0, len(name))) + bytes(4) + (length * new.shape.unit).to_bytes(8, "little") + bytes(4)
         )
-        entries += stream + cluster.to_bytes(4, "little") + (length * geometry.cluster).to_bytes(8, "little")
+        entries += stream + cluster.to_bytes(4, "little") + (length * new.shape.unit).to_bytes(8, "little")
         entries += b"\xc1\0" + name.encode("utf-16-le").ljust(30, b"\0")
         entries[2:4] = set_checksum(bytes(entries)).to_bytes(2, "little")
         sets += entries
@@ -184,11 +189,11 @@ def exfat_folder(geometry: Any, first: int) -> bytes:
 
 def test_files_of_exfat_are_followed_and_what_is_nobodys_is_not() -> None:
     """A folder and a file in a row, whose table entries mean nothing, beside free ones that mean nothing either."""
-    device, geometry = made("exfat")
-    first, sector = geometry.root + 1, 512
-    root = (geometry.heap + (geometry.root - 2) * geometry.per_cluster) * sector
-    device.write(root + 96, exfat_folder(geometry, first))
-    device.write(geometry.heap * sector, bytes([0b00111111]))
+    device, new = made("exfat")
+    first, sector = new.shape.root + 1, 512
+    root = (new.shape.heap + (new.shape.root - 2) * new.shape.per_cluster) * sector
+    device.write(root + 96, exfat_folder(new, first))
+    device.write(new.shape.heap * sector, bytes([0b00111111]))
     for entry, value in (
         (first, 9000),
         (first + 1, first),
@@ -197,13 +202,13 @@ def test_files_of_exfat_are_followed_and_what_is_nobodys_is_not() -> None:
         (2000, 1001),
         (1001, 0xFFFFFFFF),
     ):
-        device.write(geometry.fat_offset * sector + 4 * entry, entries(value))
+        device.write(new.shape.fat_offset * sector + 4 * entry, entries(value))
     assert told("exfat", device) == []
     for place, value, message in (
         (root + 96 + 40, b"?", "does not match its checksum"),
         (root + 96 + 52, b"\x07", "does not match its checksum"),
-        (geometry.heap * sector, bytes([0b00011111]), "1 clusters of files are marked as free"),
-        (geometry.heap * sector + 40, b"\x10", "1 clusters are marked as in use, but no file has them"),
+        (new.shape.heap * sector, bytes([0b00011111]), "1 clusters of files are marked as free"),
+        (new.shape.heap * sector + 40, b"\x10", "1 clusters are marked as in use, but no file has them"),
     ):
         before = device.read(place, len(value))
         device.write(place, value)
@@ -214,17 +219,17 @@ def test_files_of_exfat_are_followed_and_what_is_nobodys_is_not() -> None:
 
 def test_folders_of_fat32_are_followed() -> None:
     """A folder that starts where it says, a file in it; one wrong first cluster of either is noticed."""
-    device, geometry = made("fat32")
-    end, cluster = 0x0FFFFFFF, geometry.cluster
-    heap = geometry.heap * 512
+    device, new = made("fat32")
+    end, cluster = 0x0FFFFFFF, new.shape.unit
+    heap = new.shape.heap * 512
 
     def entry(name: bytes, attributes: int, first: int, size: int = 0) -> bytes:
-        return DirEntry.of(name=name.ljust(11), attr=attributes, fst_clus_lo=first, file_size=size).encode()
+        return DirEntry(name=name.ljust(11), attr=attributes, fst_clus_lo=first, file_size=size).encode()
 
     device.write(heap, entry(b"FRAMES", 0x10, 3))
     device.write(heap + cluster, entry(b".", 0x10, 3) + entry(b"..", 0x10, 0) + entry(b"A", 0x20, 4, 2 * cluster))
-    for copy in (0, geometry.table):
-        device.write((geometry.reserved + copy) * 512 + 12, entries(end, 5, end))
+    for copy in (0, new.shape.table):
+        device.write((new.shape.reserved + copy) * 512 + 12, entries(end, 5, end))
     assert told("fat32", device) == []
     for place, first, message in (
         (heap + 26, 4, "does not start with its entries"),

@@ -5,18 +5,18 @@ from __future__ import annotations
 from uuid import UUID
 
 from narvet.block.memory import MemoryDevice
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options
-from narvet.units import MIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.ground.units import MIB
 
 KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
-OPTIONS = Options(KNOWN_AS, "SEEDS", uid=1200, gid=1300, mode=0o2750, made=1772409600, start=MIB)
+OPTIONS = Wishes(KNOWN_AS, "SEEDS", uid=1200, gid=1300, mode=0o2750, made=1772409600, start=MIB)
 
 
 def made(name: str, size: int) -> MemoryDevice:
     """Return a disk with one filesystem on it, dated 2026-03-02."""
     device, kind = MemoryDevice(size), filesystem(name)
-    kind.write(device, kind.geometry(size, OPTIONS))
+    kind.plan(size, OPTIONS).write(device)
     return device
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import time
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, cast
 from uuid import UUID
 
 import pytest
@@ -13,13 +13,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from narvet.block.memory import MemoryDevice
-from narvet.filesystems import NAMES, filesystem
-from narvet.filesystems.contract import Options, UnfitError
-from narvet.filesystems.fat.exfat import checksum, upcase_table
-from narvet.layout.usable import smallest_size
-from narvet.units import GIB, KIB, MIB, TIB
-from narvet.upcase import capitals
-from tests.program import disk, facts, make_sheet, rules, run
+from narvet.formats.filesystems import NAMES, filesystem
+from narvet.formats.filesystems.contract import UnfitError, Wishes
+from narvet.formats.filesystems.fat.exfat import checksum, upcase_table
+from narvet.formats.filesystems.upcase import capitals
+from narvet.ground.units import GIB, KIB, MIB, TIB
+from narvet.plan.solve import smallest_size
+from tests.program import HERE, disk, facts, make_sheet, rules, run
 
 SIZES = (40 * MIB + 512, 700 * MIB, 5 * GIB + 4096, 3 * TIB)
 MOST = {name: filesystem(name).most for name in NAMES}
@@ -29,7 +29,7 @@ KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
 def made(name: str, size: int, **options: Any) -> MemoryDevice:
     """Return a disk with one filesystem on it."""
     device, kind = MemoryDevice(size, options.get("sector", 512)), filesystem(name)
-    kind.write(device, kind.geometry(size, Options(uuid=KNOWN_AS, **options)))
+    kind.plan(size, Wishes(uuid=KNOWN_AS, **options)).write(device)
     return device
 
 
@@ -39,13 +39,13 @@ def made(name: str, size: int, **options: Any) -> MemoryDevice:
     st.sampled_from(("general", "database", "logs", "media")), st.sampled_from((0, 64 * KIB, MIB)),
 )  # fmt: skip
 def test_numbers_add_up_at_any_size(name: str, size: int, sector: int, purpose: Any, chunk: int) -> None:
-    kind, options = filesystem(name), Options(KNOWN_AS, "S", purpose, sector, chunk=chunk, stripe=4 * chunk)
+    kind, options = filesystem(name), Wishes(KNOWN_AS, "S", purpose, sector, chunk=chunk, stripe=4 * chunk)
     try:
-        geometry = kind.geometry(size // sector * sector, options)
+        new: Any = kind.plan(size // sector * sector, options)
     except UnfitError as error:
         assert error.remedy or not error.least <= size <= error.most or "hold the metadata" in str(error)
         return
-    shows = kind.capacity(geometry)
+    shows = new.capacity()
     assert 0 < shows.available <= shows.free <= shows.total <= size
     assert sum(loss.size for loss in shows.losses) + shows.available == size // sector * sector
     assert all(loss.size > 0 for loss in shows.losses)
@@ -54,13 +54,13 @@ def test_numbers_add_up_at_any_size(name: str, size: int, sector: int, purpose: 
 @pytest.mark.parametrize(("name", "size"), [(name, size) for name in NAMES for size in SIZES if size <= MOST[name]])
 def test_reads_what_it_wrote(name: str, size: int) -> None:
     device, kind = made(name, size, label="SEEDS"), filesystem(name)
-    found, geometry = kind.read(device, "x"), kind.geometry(size, Options(uuid=KNOWN_AS))
-    promised = kind.capacity(geometry)
+    found, new = kind.read(device, HERE), kind.plan(size, Wishes(uuid=KNOWN_AS))
+    promised = new.capacity()
     assert found is not None and found.findings == ()
-    assert (found.kind, found.label, found.uuid) == (name, "SEEDS", kind.known_as(KNOWN_AS))
+    assert (found.kind, found.label, found.uuid) == (name, "SEEDS", kind.native_id(KNOWN_AS))
     assert (found.total, found.free) == (promised.total, promised.free)
     runs = list(device.extents())
-    assert sum(run.length for run in runs) <= kind.footprint(geometry)
+    assert sum(run.length for run in runs) <= new.footprint()
     again = made(name, size, label="SEEDS")
     assert runs == list(again.extents()) and all(again.read(*run) == device.read(*run) for run in runs)
     used = bytearray(40 * MIB)
@@ -70,20 +70,20 @@ def test_reads_what_it_wrote(name: str, size: int) -> None:
         if name != "swap" and start < len(used):
             assert not any(used[start + n] and device.read(start + n, 1) != b"\0" for n in range(0, length, 61)), start
     with pytest.raises(UnfitError):
-        smallest_size(kind, Options(), 65 * TIB, MIB)
+        smallest_size(kind, Wishes(), 65 * TIB, MIB)
     wanted = promised.available
-    least = smallest_size(kind, Options(uuid=KNOWN_AS), wanted, MIB)
-    assert kind.capacity(kind.geometry(least, Options(uuid=KNOWN_AS))).available >= wanted
+    least = smallest_size(kind, Wishes(uuid=KNOWN_AS), wanted, MIB)
+    assert kind.plan(least, Wishes(uuid=KNOWN_AS)).capacity().available >= wanted
     assert least <= -(-size // MIB) * MIB
 
 
 def protected(name: str, size: int) -> Iterator[range]:
     """Yield the bytes whose damage must be told: all that a checksum, a copy or a count covers."""
-    geometry = filesystem(name).geometry(size, Options(uuid=KNOWN_AS))
+    new: Any = filesystem(name).plan(size, Wishes(uuid=KNOWN_AS))
     if name == "swap":
         yield from (range(1024, 1028), range(4086, 4096))
     elif name == "fat32":
-        first, second = geometry.reserved * 512, (geometry.reserved + geometry.table) * 512
+        first, second = new.shape.reserved * 512, (new.shape.reserved + new.shape.table) * 512
         yield from (
             range(13, 65),
             range(66, 90),
@@ -95,35 +95,35 @@ def protected(name: str, size: int) -> Iterator[range]:
         )
         yield from (range(first, first + 12), range(second, second + 12))
     elif name == "exfat":
-        heap, cluster, table = geometry.heap * 512, geometry.cluster, geometry.fat_offset * 512
+        heap, cluster, table = new.shape.heap * 512, new.shape.unit, new.shape.fat_offset * 512
         yield from (range(106), range(108, 112), range(113, 6144), range(6144, 6250), range(6257, 12288))
         yield from (range(heap, heap + 1), range(heap + cluster, heap + cluster + len(upcase_table())))
-        yield range(table + 4 * geometry.root, table + 4 * geometry.root + 4)
+        yield range(table + 4 * new.shape.root, table + 4 * new.shape.root + 4)
     elif name == "xfs":
-        for group in range(geometry.group_count):
-            start = group * geometry.group_blocks * 4096
+        for group in range(new.shape.group_count):
+            start = group * new.shape.group_blocks * 4096
             yield range(start, start + 2048)
-            yield range(start + 4096, start + geometry.first_free * 4096)
-        chunk = geometry.root_chunk * 4096
+            yield range(start + 4096, start + new.shape.first_free * 4096)
+        chunk = new.shape.root_chunk * 4096
         yield range(chunk, chunk + 32 * KIB)
     elif name == "ntfs":
-        places = {key: place * geometry.cluster for key, (place, _) in geometry.places.items()}
-        copy, mirror = geometry.sectors * 512, 4 * geometry.record
+        places = {key: place * new.shape.unit for key, (place, _) in new.places.items()}
+        copy, mirror = new.shape.sectors * 512, 4 * new.shape.record_size
         yield from (range(512), range(copy, copy + 512), range(places["mirror"], places["mirror"] + mirror))
         yield from (range(places["table"], places["table"] + mirror), range(places["map"], places["map"] + 32))
         for start in (places["secure"], places["secure"] + 256 * KIB):
             yield range(start, start + 100)
     else:
         device = made(name, size)
-        block = geometry.block_size
+        block = new.shape.block_size
         table = max(2 * KIB, block)
         maps = [int.from_bytes(device.read(table + 4 * n, 4), "little") * block for n in range(3)]
         root = int.from_bytes(device.read(maps[2] + 256 + 0x28 + 20, 4), "little") * block
         yield from (range(1024, 2048), range(table, table + 64), range(maps[0], maps[0] + block))
-        yield from (range(maps[1], maps[1] + geometry.inodes_per_group // 8), range(maps[2], maps[2] + 11 * 256))
+        yield from (range(maps[1], maps[1] + new.shape.inodes_per_group // 8), range(maps[2], maps[2] + 11 * 256))
         yield range(root, root + block)
-        for copy in geometry.copies:
-            start = (geometry.first_data_block + copy * geometry.blocks_per_group) * block
+        for copy in new.shape.copies:
+            start = (new.shape.first_data_block + copy * new.shape.blocks_per_group) * block
             yield range(start, start + 1024)
 
 
@@ -145,10 +145,10 @@ def test_damage_to_any_structure_is_told(name: str, size: int) -> None:
     for place in places:
         kept = device.read(place, 1)
         device.write(place, bytes([kept[0] ^ 1 << dice.randrange(8)]))
-        found = kind.read(device, "x")
+        found = kind.read(device, HERE)
         assert found is None or [one for one in found.findings if one.level != "note"], place
         device.write(place, kept)
-    clean = kind.read(device, "x")
+    clean = kind.read(device, HERE)
     assert clean is not None and clean.findings == ()
 
 
@@ -165,7 +165,7 @@ def test_wild_bytes_stay_bounded(name: str) -> None:
             kept.append((place, device.read(place, 4)))
             wild = dice.choice((0, 1, 0xFFFF, 0xFFFFFFFF, 0x7FFFFFFF, dice.getrandbits(32)))
             device.write(place, wild.to_bytes(4, dice.choice(("little", "big"))))
-        found = kind.read(device, "x")
+        found = kind.read(device, HERE)
         if found is not None and not found.findings:
             assert sum(length for _, length in kind.unused(device)) <= device.size
         for place, data in reversed(kept):
@@ -256,12 +256,12 @@ def test_a_review_looks_and_a_confirmation_checks(tmp_path: Any) -> None:
     image = tmp_path / "shelf" / "a.raw"
     layout = facts("review", str(sheet))["disks"][0]["partitions"]
     starts = {part["filesystem"]: part["start"] for part in layout}
-    exfat, ntfs = (filesystem(name).geometry(40 * MIB, Options()) for name in ("exfat", "ntfs"))
+    exfat, ntfs = (cast(Any, filesystem(name).plan(40 * MIB, Wishes())) for name in ("exfat", "ntfs"))
     places = {
         "ext4": starts["ext4"] + 2048 + 7,  # a group descriptor
         "xfs": starts["xfs"] + 4096 + 60,  # a tree of free space
         "fat32": starts["fat32"] + 32 * 512 + 40,  # one of the two tables
-        "exfat": starts["exfat"] + exfat.heap * 512 + exfat.cluster,  # the table of capitals
+        "exfat": starts["exfat"] + exfat.shape.heap * 512 + exfat.shape.unit,  # the table of capitals
         "ntfs": starts["ntfs"] + ntfs.places["mirror"][0] * 4096 + 99,
     }
     for name, place in places.items():

@@ -8,11 +8,11 @@ from uuid import UUID
 
 import pytest
 
-from narvet.errors import ImageError, UnsupportedError
-from narvet.images import image_format
-from narvet.images.chain import identify, open_image
-from narvet.images.contract import Making
-from narvet.units import MIB
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import identify, new_image_file, open_image
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.errors import ImageError, UnsupportedError
+from narvet.ground.units import MIB
 from tests import foreign
 from tests.program import facts, rules, run
 
@@ -105,7 +105,7 @@ def test_a_vhd_child_with_single_sectors(tmp_path: Path) -> None:
     """Sectors that count come from the child, the others of the same block from the base; writing makes it whole."""
     base, child, kind = tmp_path / "base.vhd", tmp_path / "child.vhd", image_format("vhd")
     expected = bytearray(kind.fit(5 * MIB))
-    with kind.create(base, Making(len(expected), id=UUID(int=0xBA5E))) as device:
+    with new_image_file(kind, base, ImageSpec(len(expected), id=UUID(int=0xBA5E))) as device:
         for start in range(0, 5 * MIB - 9000, 100_000):
             device.write(start, b"%09d" % start * 1000)
             expected[start : start + 9000] = b"%09d" % start * 1000
@@ -124,7 +124,7 @@ def test_a_vhd_child_with_single_sectors(tmp_path: Path) -> None:
 
 def _vhdx(path: Path) -> tuple[bytes, int]:
     """Make a VHDX with a block; return its content, and where that block lies in the file."""
-    with image_format("vhdx").create(path, Making(8 * MIB, id=UUID(int=1), block=MIB)) as device:
+    with new_image_file(image_format("vhdx"), path, ImageSpec(8 * MIB, id=UUID(int=1), block_size=MIB)) as device:
         device.write(0, b"first" * 200_000)
         device.write(5 * MIB, b"later" * 100)
     return content(path), path.read_bytes().index(b"first" * 3)

@@ -8,13 +8,14 @@ from uuid import UUID
 import pytest
 
 from narvet.block.memory import MemoryDevice
-from narvet.tables.contract import Partition, Table
-from narvet.tables.gpt import FORMAT, LINUX_TYPE
-from narvet.units import MIB
+from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.formats.tables.gpt import FORMAT, LINUX_TYPE
+from narvet.ground.units import MIB
+from tests.program import HERE
 
 DISK = "00112233-4455-6677-8899-aabbccddeeff"
 PART = "8899aabb-ccdd-eeff-0011-223344556677"
-TABLE = Table("gpt", DISK, (Partition(1, MIB, 2 * MIB, LINUX_TYPE, PART, "seeds"),))
+TABLE = Table("gpt", DISK, (PartitionEntry(1, MIB, 2 * MIB, LINUX_TYPE, PART, "seeds"),))
 
 
 def on_disk(size: int = 8 * MIB, sector: int = 512, table: Table = TABLE) -> MemoryDevice:
@@ -56,12 +57,13 @@ def test_bytes_of_a_small_disk() -> None:
 
 @pytest.mark.parametrize("sector", [512, 4096])
 def test_reads_back(sector: int) -> None:
-    assert FORMAT.read(on_disk(8 * MIB, sector), "x") == (TABLE, ())
+    assert FORMAT.read(on_disk(8 * MIB, sector), HERE) == (TABLE, ())
     parts = tuple(
-        Partition(number, number * MIB, MIB, LINUX_TYPE, str(UUID(int=number)), "n" * 36) for number in range(1, 129)
+        PartitionEntry(number, number * MIB, MIB, LINUX_TYPE, str(UUID(int=number)), "n" * 36)
+        for number in range(1, 129)
     )
     full = Table("gpt", DISK, parts)
-    assert FORMAT.read(on_disk(200 * MIB, sector, full), "x") == (full, ())
+    assert FORMAT.read(on_disk(200 * MIB, sector, full), HERE) == (full, ())
 
 
 @pytest.mark.parametrize("place", ["first", "second"])
@@ -72,7 +74,7 @@ def test_every_damaged_byte_is_reported_and_the_other_copy_serves(place: str) ->
         for offset in range(start, start + length):
             device = on_disk()
             device.write(offset, bytes([device.read(offset, 1)[0] ^ 0x41]))
-            table, found = FORMAT.read(device, "x")
+            table, found = FORMAT.read(device, HERE)
             assert table == TABLE, offset
             assert [finding.rule for finding in found] == ["table-damaged"], offset
             assert f"the {place} copy" in found[0].message
@@ -82,10 +84,10 @@ def test_both_copies_lost_is_told_apart_from_no_table() -> None:
     device = on_disk()
     for offset in (512, device.size - 512):
         device.write(offset, bytes(512))
-    table, found = FORMAT.read(device, "x")
+    table, found = FORMAT.read(device, HERE)
     assert table is None and [finding.rule for finding in found] == ["table-damaged"] * 2
     device.write(0, bytes(512))
-    assert FORMAT.read(device, "x") == (None, ())
+    assert FORMAT.read(device, HERE) == (None, ())
 
 
 def test_cut_short_enlarged_overlapping_and_outside() -> None:
@@ -93,14 +95,14 @@ def test_cut_short_enlarged_overlapping_and_outside() -> None:
     cut, larger = MemoryDevice(5 * MIB), MemoryDevice(9 * MIB)
     for device in (cut, larger):
         device.write(0, whole.read(0, min(device.size, whole.size)))
-    assert [finding.rule for finding in FORMAT.read(cut, "x")[1]] == ["table-cut-short"]
-    assert [finding.rule for finding in FORMAT.read(larger, "x")[1]] == ["table-not-at-end"]
+    assert [finding.rule for finding in FORMAT.read(cut, HERE)[1]] == ["table-cut-short"]
+    assert [finding.rule for finding in FORMAT.read(larger, HERE)[1]] == ["table-not-at-end"]
     rows = ((MIB, 2 * MIB), (2 * MIB, 2 * MIB), (6 * MIB + 512, 9 * MIB))
     bad = Table("gpt", DISK, tuple(
-        Partition(number, start, size, LINUX_TYPE, str(UUID(int=number)))
+        PartitionEntry(number, start, size, LINUX_TYPE, str(UUID(int=number)))
         for number, (start, size) in enumerate(rows, 1)
     ))  # fmt: skip
-    found = FORMAT.read(on_disk(table=bad), "x")[1]
+    found = FORMAT.read(on_disk(table=bad), HERE)[1]
     assert [finding.rule for finding in found] == ["partitions-overlap", "partition-past-end", "partition-misaligned"]
 
 
@@ -113,6 +115,6 @@ def test_hostile_headers_stay_bounded() -> None:
             header[16:20] = bytes(4)
             header[16:20] = zlib.crc32(bytes(header)).to_bytes(4, "little")
             device.write(start, bytes(header))
-        table, found = FORMAT.read(device, "x")
+        table, found = FORMAT.read(device, HERE)
         assert table is None or value == 1 << 60
         assert found and all(finding.level == "error" for finding in found)

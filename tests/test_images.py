@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import random
+import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 from uuid import UUID
 
 import pytest
 
+import narvet
 from narvet.block.contract import BlockDevice
-from narvet.errors import NarvetError
-from narvet.images import NAMES, image_format
-from narvet.images.chain import identify, open_image
-from narvet.images.contract import Making
-from narvet.units import KIB, MIB, TIB
+from narvet.block.files import MemoryFiles
+from narvet.formats.images import NAMES, image_format
+from narvet.formats.images.chain import identify, new_image_file, open_image, parts_of
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.errors import NarvetError
+from narvet.ground.units import KIB, MIB, TIB
+from tests.program import run
 
 HOST = 16 * KIB  # what the filesystem below rounds a file up to, and keeps about it
 SMALL_BLOCKS = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB, "vmdk": 8 * KIB}
@@ -61,17 +66,17 @@ def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, pieces: int 
     kind = image_format(name)
     size = kind.fit(dice.randrange(3 * MIB, 9 * MIB) // 512 * 512)
     block = SMALL_BLOCKS[name] if seed else None
-    making = Making(size, 512, space, UUID(int=seed + 1), 1772409600, block, pieces=pieces)  # type: ignore[arg-type]
+    image_spec = ImageSpec(size, 512, space, UUID(int=seed + 1), 1772409600, block, pieces=pieces)  # type: ignore[arg-type]
     path, model = tmp_path / f"image{kind.suffix}", bytearray(size)
-    with kind.create(path, making) as device:
+    with new_image_file(kind, path, image_spec) as device:
         assert device.read(0, size) == model
     assert identify(path).facts.space == space
     assert identify(path).facts.allocated >= (size if space == "full" else 0)
-    assert identify(path).facts.allocated <= kind.footprint(making, 0) + HOST
-    for file in (*kind.parts(path), path):
+    assert identify(path).facts.allocated <= kind.footprint(image_spec, 0) + HOST
+    for file in (*parts_of(kind, path), path):
         assert file.stat().st_size <= (pieces or 1 << 60)
         file.unlink()
-    with kind.create(path, making) as device:
+    with new_image_file(kind, path, image_spec) as device:
         work(device, model, dice, 60)
     for _ in range(4):
         _, found, facts = identify(path)
@@ -92,22 +97,24 @@ def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: 
     contents = []
     for copy in ("a", "b"):
         (tmp_path / copy).mkdir()
-        with kind.create(
-            tmp_path / copy / f"image{kind.suffix}", Making(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600)
+        with new_image_file(
+            kind,
+            tmp_path / copy / f"image{kind.suffix}",
+            ImageSpec(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600),
         ) as device:
             device.write(5 * MIB, b"seeds" * 1000)
         contents.append((tmp_path / copy / f"image{kind.suffix}").read_bytes())
     assert contents[0] == contents[1]
     size = min(kind.most, 15 * TIB) // MIB * MIB
-    making = Making(size, id=UUID(int=6))
+    image_spec = ImageSpec(size, id=UUID(int=6))
     start = time.monotonic()
-    with kind.create(tmp_path / f"large{kind.suffix}", making) as device:
+    with new_image_file(kind, tmp_path / f"large{kind.suffix}", image_spec) as device:
         device.write(size - 5000, b"z" * 5000)
     with open_image(tmp_path / f"large{kind.suffix}") as device:
         assert device.read(size - 5001, 5001) == b"\0" + b"z" * 5000
         assert sum(length for _, length in device.extents()) <= 32 * MIB
     assert time.monotonic() - start < 5
-    assert identify(tmp_path / f"large{kind.suffix}").facts.allocated <= kind.footprint(making, 8192) + HOST
+    assert identify(tmp_path / f"large{kind.suffix}").facts.allocated <= kind.footprint(image_spec, 8192) + HOST
 
 
 @pytest.mark.parametrize("name", [name for name in NAMES if name != "raw"])
@@ -115,7 +122,9 @@ def test_hostile_images_stay_bounded(tmp_path: Path, name: str) -> None:
     """Wild bytes anywhere in headers and tables: a clear error or a bounded read, never another exception or a wait."""
     kind, dice = image_format(name), random.Random(11)
     path = tmp_path / "image.qcow2"
-    with kind.create(path, Making(kind.fit(9 * MIB), id=UUID(int=1), block=SMALL_BLOCKS[name])) as device:
+    with new_image_file(
+        kind, path, ImageSpec(kind.fit(9 * MIB), id=UUID(int=1), block_size=SMALL_BLOCKS[name])
+    ) as device:
         for place in range(0, 9 * MIB, MIB):
             device.write(place, b"x" * 5000)
     whole = path.read_bytes()
@@ -186,8 +195,8 @@ def qcow2_counts(data: bytes) -> tuple[dict[int, int], dict[int, int]]:
 def test_qcow2_counts_every_cluster_once(tmp_path: Path, block: int, space: str) -> None:
     """Whatever was written, zeroed and enlarged, refcounts are exact: nothing is lost, nothing counted in vain."""
     kind, dice, path = image_format("qcow2"), random.Random(block), tmp_path / "image.qcow2"
-    making = Making(3 * MIB + 512, space=space, block=block)  # type: ignore[arg-type]
-    with kind.create(path, making):
+    image_spec = ImageSpec(3 * MIB + 512, space=space, block_size=block)  # type: ignore[arg-type]
+    with new_image_file(kind, path, image_spec):
         pass
     for _ in range(3):
         counted, used = qcow2_counts(path.read_bytes())
@@ -198,29 +207,29 @@ def test_qcow2_counts_every_cluster_once(tmp_path: Path, block: int, space: str)
 
 def test_a_log_of_empty_descriptors_ends_at_once(tmp_path: Path) -> None:
     """A VHDX whose log is one long entry of zero-length descriptors, over and over, every checksum right."""
-    from narvet.checksums import crc32c
-    from narvet.images.vhdx.blocks import signed
-    from narvet.images.vhdx.records import Descriptor, Header, LogEntryHeader
+    from narvet.formats.images.vhdx.blocks import signed
+    from narvet.formats.images.vhdx.records import Descriptor, Header, LogEntryHeader
+    from narvet.ground.checksums import crc32c
 
     path, guid, log = tmp_path / "a.vhdx", UUID(int=9), bytearray(MIB)
-    with image_format("vhdx").create(path, Making(8 * MIB)):
+    with new_image_file(image_format("vhdx"), path, ImageSpec(8 * MIB)):
         pass
     for place in range(0, MIB, 4096):
         length = min(MIB - place, 8 * 4096)
         count = (length - 64) // 32
-        body = Descriptor.of(signature=b"zero", sequence_number=1).encode() * count
-        head = LogEntryHeader.of(
+        body = Descriptor(signature=b"zero", sequence_number=1).encode() * count
+        head = LogEntryHeader(
             signature=b"loge", entry_length=length, sequence_number=1, descriptor_count=count, log_guid=guid
         )
         whole = (head.encode() + body).ljust(length, b"\0")
-        log[place : place + 4096] = (head.but(checksum=crc32c(whole)).encode() + body)[:4096].ljust(4096, b"\0")
+        log[place : place + 4096] = (replace(head, checksum=crc32c(whole)).encode() + body)[:4096].ljust(4096, b"\0")
     with path.open("r+b") as file:
         file.seek(64 * KIB)
         header = Header.decode(file.read(4096))
         file.seek(MIB)
         file.write(log)
         file.seek(64 * KIB)
-        file.write(signed(header.but(log_guid=guid, sequence_number=header.sequence_number + 9)))
+        file.write(signed(replace(header, log_guid=guid, sequence_number=header.sequence_number + 9)))
     start = time.monotonic()
     with pytest.raises(NarvetError):
         identify(path)
@@ -230,7 +239,7 @@ def test_a_log_of_empty_descriptors_ends_at_once(tmp_path: Path) -> None:
 def test_the_first_write_clears_what_only_holds_until_then(tmp_path: Path) -> None:
     """qcow2's autoclear bits; and no cluster that is not counted is counted down below nothing."""
     path = tmp_path / "a.qcow2"
-    with image_format("qcow2").create(path, Making(4 * MIB)) as device:
+    with new_image_file(image_format("qcow2"), path, ImageSpec(4 * MIB)) as device:
         device.write(0, b"x" * 70000)
     data = bytearray(path.read_bytes())
     data[88:96] = (1).to_bytes(8, "big")
@@ -248,3 +257,35 @@ def test_the_first_write_clears_what_only_holds_until_then(tmp_path: Path) -> No
     with pytest.raises(NarvetError, match="refcounts of clusters"), open_image(path, writable=True) as device:
         device.zero(0, MIB)
         device.flush()
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_formats_work_over_files_anywhere(name: str) -> None:
+    """In memory, without a path: made, written, looked at and read back through one opening."""
+    kind, files, dice = image_format(name), MemoryFiles(), random.Random(4)
+    size, data = kind.fit(9 * MIB), dice.randbytes(300 * KIB)
+    with kind.create(files, "one", ImageSpec(size, id=UUID(int=9), block_size=SMALL_BLOCKS[name])) as device:
+        device.write(5 * MIB + 512, data)
+    assert files.names() == ("one",)
+    for writable in (True, False):
+        opened = kind.probe(files, "one", writable=writable)
+        assert opened is not None and (opened.facts.format, opened.facts.size) == (name, size)
+        disk = opened.device(512, None)
+        assert disk.read(5 * MIB + 512, len(data)) == data and not any(disk.read(0, 512))
+        if writable:
+            disk.write(KIB, data)
+            opened.finish()
+    assert kind.probe(files, "one").device(512, None).read(KIB, len(data)) == data  # type: ignore[union-attr]
+
+
+def test_an_image_is_opened_once_to_be_looked_at(tmp_path: Path) -> None:
+    """A raw image with both table formats and all filesystems to be asked, and a chain of seven."""
+    run("make", str(tmp_path / "a.raw"), "--size", "40 MiB", status=0)
+    run("make", str(tmp_path / "0.qcow2"), "--size", "40 MiB", status=0)
+    for number in range(6):
+        run("branch", str(tmp_path / f"{number}.qcow2"), str(tmp_path / f"{number + 1}.qcow2"), status=0)
+    for name, count in (("a.raw", 1), ("6.qcow2", 7)):
+        opened: list[str] = []
+        sys.addaudithook(lambda event, args, opened=opened: event == "open" and opened.append(str(args[0])))  # type: ignore[misc]
+        narvet.survey(tmp_path / name)
+        assert len([path for path in opened if path.startswith(str(tmp_path))]) == count

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narvet.layout.place import PartSize, pieces, place
-from narvet.tables.gpt import FORMAT
-from narvet.units import MIB, TIB, align_down, align_up
+from narvet.formats.tables.gpt import FORMAT
+from narvet.ground.units import MIB, TIB, align_down, align_up
+from narvet.plan.place import PartSize, pieces, place
 from tests.program import disk, facts, make_root, make_sheet, rules, run
 
 ALIGNS = st.sampled_from((4096, 65536, MIB, 3 * MIB))
@@ -28,14 +28,14 @@ def test_partitions_are_aligned_disjoint_inside_and_add_up(
     size = size // sector * sector
     bounds = FORMAT.bounds(size, sector)
     places = place(sizes, bounds, align, sector)
-    assert all(spot.start % align == 0 and spot.size % sector == 0 for spot in places)
-    assert all(one.start + one.size <= two.start for one, two in pairwise(places))
-    if all(spot.start + spot.size <= bounds.end for spot in places):
+    assert all(spot.start % align == 0 and spot.length % sector == 0 for spot in places)
+    assert all(one.end <= two.start for one, two in pairwise(places))
+    if all(spot.end <= bounds.end for spot in places):
         parts = pieces(size, FORMAT.reserved(size, sector), list(enumerate(places, 1)))
         assert parts[0].start == 0 and sum(piece.size for piece in parts) == size
         assert all(one.start + one.size == two.start for one, two in pairwise(parts))
-    if "rest" in sizes and places[sizes.index("rest")].size:
-        assert align_up(places[-1].start + places[-1].size, align) == align_down(bounds.end, align)
+    if "rest" in sizes and places[sizes.index("rest")].length:
+        assert align_up(places[-1].end, align) == align_down(bounds.end, align)
 
 
 FSTAB = b"""UUID=11111111-2222-4333-8444-555555555555 /srv/old ext4 defaults 0 2

@@ -9,14 +9,14 @@ from pathlib import Path
 import pytest
 
 from narvet.block.memory import MemoryDevice
-from narvet.errors import NarvetError
-from narvet.tables.contract import Partition, Table
-from narvet.tables.mbr import FORMAT
-from narvet.units import MIB
-from tests.program import disk, facts, make_sheet, rules, run
+from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.formats.tables.mbr import FORMAT
+from narvet.ground.errors import NarvetError
+from narvet.ground.units import MIB
+from tests.program import HERE, disk, facts, make_sheet, rules, run
 
 SIX = Table("mbr", "1a2b3c4d", tuple(
-    Partition(number, start * MIB, 2 * MIB, "83", f"1a2b3c4d-{number:02x}")
+    PartitionEntry(number, start * MIB, 2 * MIB, "83", f"1a2b3c4d-{number:02x}")
     for number, start in ((1, 1), (2, 3), (3, 5), (5, 8), (6, 11), (7, 14))
 ))  # fmt: skip
 
@@ -44,7 +44,7 @@ def test_bytes_of_three_primaries_and_three_logical_ones() -> None:
     )  # fmt: skip
     assert device.read(14 * MIB - 512 + 462, 16) == bytes(16)  # the last one leads no further
     for sector in (512, 4096):
-        assert FORMAT.read(on_disk(sector=sector), "x") == (SIX, ())
+        assert FORMAT.read(on_disk(sector=sector), HERE) == (SIX, ())
 
 
 def test_a_sheet_with_many_partitions(tmp_path: Path) -> None:
@@ -75,7 +75,7 @@ def test_a_sheet_with_many_partitions(tmp_path: Path) -> None:
 def test_chains_that_lead_back_or_nowhere_end(target: int) -> None:
     device = on_disk()
     device.write(11 * MIB - 512 + 470, ((target - 8 * MIB + 512) // 512 & 0xFFFFFFFF).to_bytes(4, "little"))
-    table, found = FORMAT.read(device, "x")
+    table, found = FORMAT.read(device, HERE)
     assert table is not None and [part.number for part in table.partitions] == [1, 2, 3, 5, 6]
     assert [finding.rule for finding in found] == ["table-damaged"]
 
@@ -84,14 +84,14 @@ def test_what_is_no_table_is_not_taken_for_one() -> None:
     """A filesystem's boot sector has the same signature; wild entries make no table either, and nothing raises."""
     device, dice = on_disk(), random.Random(3)
     device.write(446, b"\x07")
-    assert FORMAT.read(device, "x") == (None, ())
+    assert FORMAT.read(device, HERE) == (None, ())
     start = time.monotonic()
     for _ in range(2000):
         device = on_disk()
         for place in (0, 8 * MIB - 512, 11 * MIB - 512, 14 * MIB - 512):
             device.write(place + 446 + dice.randrange(64), dice.randbytes(dice.randrange(1, 8)))
         try:
-            FORMAT.read(device, "x")
+            FORMAT.read(device, HERE)
         except NarvetError as error:
             assert str(error)
     assert time.monotonic() - start < 30

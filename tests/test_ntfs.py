@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import struct
 import time
+from dataclasses import replace
 from itertools import pairwise
 from uuid import UUID
 
@@ -13,28 +14,35 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from narvet.block.memory import MemoryDevice
-from narvet.errors import ImageError
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Folder, Options, UnfitError
-from narvet.filesystems.ntfs import records as r
-from narvet.filesystems.ntfs.attributes import Attribute, file_record, mapping_pairs, protected
-from narvet.filesystems.ntfs.folders import mount_value, target_of
-from narvet.filesystems.ntfs.geometry import Geometry
-from narvet.filesystems.ntfs.indexes import nodes
-from narvet.filesystems.ntfs.parse import Volume, attributes, unprotected, volume_of
-from narvet.filesystems.ntfs.security import descriptor_hash, fresh, rights_text, root_descriptor
-from narvet.sids import sid_bytes
-from narvet.units import GIB, KIB, MIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
+from narvet.formats.filesystems.ntfs import records as r
+from narvet.formats.filesystems.ntfs.attributes import Attribute, file_record, mapping_pairs, protected
+from narvet.formats.filesystems.ntfs.folders import mount_value, target_of
+from narvet.formats.filesystems.ntfs.geometry import NewNtfs
+from narvet.formats.filesystems.ntfs.indexes import nodes
+from narvet.formats.filesystems.ntfs.options import NtfsOptions
+from narvet.formats.filesystems.ntfs.parse import Volume, attributes, unprotected, volume_of
+from narvet.formats.filesystems.ntfs.security import descriptor_hash, fresh, rights_text, root_descriptor
+from narvet.formats.filesystems.ntfs.shape import Shape
+from narvet.ground.errors import ImageError
+from narvet.ground.sids import sid_bytes
+from narvet.ground.units import GIB, KIB, MIB
+from tests.program import HERE
 
 SIZE = 40 * MIB
 NTFS = filesystem("ntfs")
-OPTIONS = Options(uuid=UUID("dfffbcdb-06ed-58a1-816e-248d46307df8"), label="Herbarium")
+OPTIONS = Wishes(uuid=UUID("dfffbcdb-06ed-58a1-816e-248d46307df8"), label="Herbarium")
 
 
-def made() -> tuple[MemoryDevice, Geometry]:
-    device, geometry = MemoryDevice(SIZE), NTFS.geometry(SIZE, OPTIONS)
-    NTFS.write(device, geometry)
-    return device, geometry
+def plan(size: int, wishes: Wishes) -> NewNtfs:
+    return NtfsOptions.of(wishes).plan(size)
+
+
+def made() -> tuple[MemoryDevice, NewNtfs]:
+    device, new = MemoryDevice(SIZE), plan(SIZE, OPTIONS)
+    new.write(device)
+    return device, new
 
 
 def volume(device: MemoryDevice) -> Volume:
@@ -45,24 +53,24 @@ def volume(device: MemoryDevice) -> Volume:
 
 def told(device: MemoryDevice) -> list[str]:
     """Return the messages of a survey."""
-    found = NTFS.read(device, "x")
+    found = NTFS.read(device, HERE)
     assert found is not None
     return [finding.message for finding in found.findings]
 
 
-def record_place(geometry: Geometry, number: int) -> int:
-    return geometry.places["table"][0] * geometry.cluster + number * geometry.record
+def record_place(new: NewNtfs, number: int) -> int:
+    return new.places["table"][0] * new.shape.cluster_size + number * new.shape.record_size
 
 
-def change(device: MemoryDevice, geometry: Geometry, number: int, old: bytes, new: bytes) -> None:
+def change(device: MemoryDevice, made: NewNtfs, number: int, old: bytes, new: bytes) -> None:
     """Replace bytes of a record, its update sequence made anew; in the mirror too, if it lies there."""
-    place = record_place(geometry, number)
-    data = unprotected(device.read(place, geometry.record), b"FILE", "")
+    place = record_place(made, number)
+    data = unprotected(device.read(place, made.shape.record_size), b"FILE", "")
     assert data.count(old) == 1 and len(old) == len(new)
     data = protected(data.replace(old, new), r.FileRecord.size)
     device.write(place, data)
     if number < 4:
-        device.write(geometry.places["mirror"][0] * geometry.cluster + number * geometry.record, data)
+        device.write(made.places["mirror"][0] * made.shape.cluster_size + number * made.shape.record_size, data)
 
 
 RUNS = st.lists(st.tuples(st.one_of(st.none(), st.integers(0, 2**40)), st.integers(1, 2**33)), max_size=30)
@@ -72,15 +80,13 @@ RUNS = st.lists(st.tuples(st.one_of(st.none(), st.integers(0, 2**40)), st.intege
 @given(RUNS)
 def test_runs_unpack_to_what_was_packed(runs: list[tuple[int | None, int]]) -> None:
     """Forwards and backwards, with holes; lengths and steps whose upper bit is set take a byte more."""
-    wide = Volume(MemoryDevice(0), r.BootSector.of(), 4096, 1 << 60, 1024, 4096)
+    wide = Volume(MemoryDevice(0), r.BootSector(), Shape(512, 1 << 63, 4096, 1024, 4096))
     pairs = mapping_pairs(runs)
     clusters = sum(count for _, count in runs)
-    head = r.AttributeHead.of(type=r.DATA, length=(64 + len(pairs) + 7) // 8 * 8, non_resident=1)
-    rest = r.RunsHead.of(highest_vcn=(clusters - 1) % (1 << 64), mapping_pairs_offset=64)
+    head = r.AttributeHead(type=r.DATA, length=(64 + len(pairs) + 7) // 8 * 8, non_resident=1)
+    rest = r.RunsHead(highest_vcn=(clusters - 1) % (1 << 64), mapping_pairs_offset=64)
     body = (head.encode() + rest.encode() + pairs).ljust(head.length, b"\0") + b"\xff\xff\xff\xff"
-    record = (
-        r.FileRecord.of(magic=b"FILE", attrs_offset=48, bytes_in_use=48 + len(body), flags=r.IN_USE).encode() + body
-    )
+    record = r.FileRecord(magic=b"FILE", attrs_offset=48, bytes_in_use=48 + len(body), flags=r.IN_USE).encode() + body
     (found,) = attributes(wide, record.ljust(4096, b"\0"), "x")
     assert list(found.runs) == runs
 
@@ -97,8 +103,8 @@ def test_packed_runs_byte_by_byte() -> None:
 def test_access_rights() -> None:
     """A descriptor by [MS-DTYP]: header, list of what is allowed, owner, group; found by hash and by number."""
     assert sid_bytes("S-1-5-32-544") == bytes.fromhex("01020000000000052000000020020000")
-    asked = Options(owner_sid="S-1-5-32-545", access=(("S-1-5-32-544", "read"), ("S-1-5-18", "change")))
-    data = root_descriptor(asked)
+    asked = Wishes(owner_sid="S-1-5-32-545", access=(("S-1-5-32-544", "read"), ("S-1-5-18", "change")))
+    data = root_descriptor(NtfsOptions.of(asked))
     assert data == bytes.fromhex(
         "01" "00" "0480" "48000000" "58000000" "00000000" "14000000"  # revision, self-relative with a list, offsets
         "02" "00" "3400" "0200" "0000"  # a list of two entries, 52 bytes
@@ -110,7 +116,7 @@ def test_access_rights() -> None:
     assert rights_text(data) == "O:S-1-5-32-545D:(A;OICI;0x1200a9;;;S-1-5-32-544)(A;OICI;0x1301bf;;;S-1-5-18)"
     assert all(rights_text(data[:length]) is None for length in range(len(data) - 12))
     assert descriptor_hash(struct.pack("<III", 1, 0x80000000, 5)) == (5 + ((0x80000000 + 8) << 3 | 4)) & 0xFFFFFFFF
-    stream, hashes, numbers = fresh(asked)
+    stream, hashes, numbers = fresh(NtfsOptions.of(asked))
     rows = [r.SecurityEntry.decode(entry[20:]) for entry in numbers]
     assert [row.security_id for row in rows] == [0x100, 0x101] and len(hashes) == 2
     for row in rows:
@@ -134,19 +140,19 @@ def test_records_that_are_not_whole() -> None:
 
 
 def test_each_fault_is_named() -> None:
-    device, geometry = made()
+    device, new = made()
     assert told(device) == []
-    used = geometry.used
-    upper = geometry.places["map"][0] * geometry.cluster
+    used = new.used
+    upper = new.places["map"][0] * new.shape.cluster_size
     for place, value, message in (
         (84, b"?", "the boot sector and its copy in the last sector differ"),
-        (geometry.places["mirror"][0] * geometry.cluster + 100, b"?", "the master file table and its mirror differ"),
+        (new.places["mirror"][0] * new.shape.cluster_size + 100, b"?", "the master file table and its mirror differ"),
         (upper + 200, b"\x01", f"files have {used} clusters, the map says {used + 1} are in use"),
         (upper, b"\x7f", f"files have {used} clusters, the map says {used - 1} are in use"),
-        (geometry.places["secure"][0] * geometry.cluster + 40, b"?", "are not what $Secure says of them"),
-        (geometry.places["secure"][0] * geometry.cluster + 256 * KIB + 40, b"?", "and their second copy differ"),
-        (record_place(geometry, 5) + 1, b"?", "record 5 is none"),
-        (record_place(geometry, 11) + 511, b"?", "record 11 was not written whole"),
+        (new.places["secure"][0] * new.shape.cluster_size + 40, b"?", "are not what $Secure says of them"),
+        (new.places["secure"][0] * new.shape.cluster_size + 256 * KIB + 40, b"?", "and their second copy differ"),
+        (record_place(new, 5) + 1, b"?", "record 5 is none"),
+        (record_place(new, 11) + 511, b"?", "record 11 was not written whole"),
     ):
         kept = device.read(place, 1)
         device.write(place, value)
@@ -165,16 +171,16 @@ def test_faults_inside_sound_records_are_named() -> None:
         (10, b"\x11\x20\x03", b"\x11\x20\x04", "two files claim the same clusters"),
         (6, b"\x21\x01\x64", b"\x21\x02\x64", "do not add up to its clusters"),
     ):
-        device, geometry = made()
-        change(device, geometry, number, old, new)
+        device, volume = made()
+        change(device, volume, number, old, new)
         assert any(message in one for one in told(device)), (message, told(device))
 
 
 def test_a_volume_in_use_is_only_told_to_be() -> None:
-    device, geometry = made()
-    about = r.VolumeInformation.of(major_version=3, minor_version=1)
-    change(device, geometry, 3, about.encode(), about.but(flags=r.VOLUME_DIRTY).encode())
-    found = NTFS.read(device, "x")
+    device, new = made()
+    about = r.VolumeInformation(major_version=3, minor_version=1)
+    change(device, new, 3, about.encode(), replace(about, flags=r.VOLUME_DIRTY).encode())
+    found = NTFS.read(device, HERE)
     assert found is not None and [finding.rule for finding in found.findings] == ["filesystem-needs-recovery"]
     assert found.label == "Herbarium" and found.features == ("version 3.1",)
 
@@ -209,19 +215,19 @@ def test_folders_that_volumes_are_mounted_in() -> None:
     for folders in ((Folder(("frames",), one),), few, many):
         for cluster in (512, 4 * KIB, 64 * KIB):
             device = MemoryDevice(SIZE)
-            options = Options(uuid=one, folders=folders, block=cluster, owner_sid="S-1-5-32-544")
-            geometry = NTFS.geometry(SIZE, options)
-            NTFS.write(device, geometry)
-            found = NTFS.read(device, "x")
+            options = Wishes(uuid=one, folders=folders, unit=cluster, owner_sid="S-1-5-32-544")
+            new = plan(SIZE, options)
+            new.write(device)
+            found = NTFS.read(device, HERE)
             assert found is not None and found.findings == ()
             assert {path.upper() for path, _ in found.links} == {
                 "\\".join(["", *folder.path]).upper() for folder in folders
             }
             assert {target for _, target in found.links} == {f"\\??\\Volume{{{one}}}\\"}
-            assert found.free == NTFS.capacity(geometry).free
+            assert found.free == new.capacity().free
             assert found.rights.startswith("O:S-1-5-32-544D:(A;OICI;0x1f01ff;;;S-1-5-32-544)")
     with pytest.raises(UnfitError, match="at most 4096 folders, not with 4097"):
-        NTFS.geometry(SIZE, Options(folders=tuple(Folder((str(number),), one) for number in range(4097))))
+        plan(SIZE, Wishes(folders=tuple(Folder((str(number),), one) for number in range(4097))))
 
 
 def test_a_mount_point_byte_by_byte() -> None:
@@ -239,14 +245,14 @@ def test_wild_bytes_in_records_indexes_and_rights_stay_bounded() -> None:
     """Hundreds of wild values in the table, indexes of several levels, $Secure: findings, never an exception or a wait."""
     dice, device = random.Random(7), MemoryDevice(SIZE)
     folders = tuple(Folder((f"f{number % 3}", f"{number:03}"), UUID(int=number)) for number in range(120))
-    geometry = NTFS.geometry(SIZE, Options(folders=folders))
-    NTFS.write(device, geometry)
+    new = plan(SIZE, Wishes(folders=folders))
+    new.write(device)
     names = ("table", "root", "reparse", "secure", "folder 64")
     places = [
-        geometry.places[name][0] * geometry.cluster + offset
+        new.places[name][0] * new.shape.cluster_size + offset
         for name in names
-        for offset in range(0, min(geometry.places[name][1], 200 * KIB), 4)
-        if device.read(geometry.places[name][0] * geometry.cluster + offset, 4) != bytes(4)
+        for offset in range(0, min(new.places[name][1], 200 * KIB), 4)
+        if device.read(new.places[name][0] * new.shape.cluster_size + offset, 4) != bytes(4)
     ]
     start, told = time.monotonic(), 0
     for _ in range(600):
@@ -255,12 +261,12 @@ def test_wild_bytes_in_records_indexes_and_rights_stay_bounded() -> None:
             kept.append((place, device.read(place, 4)))
             wild = dice.choice((0, 1, 0x18, 0xFFFF, 0xFFFFFFFF, 0x7FFFFFFF, dice.getrandbits(32)))
             device.write(place, wild.to_bytes(4, "little"))
-        found = NTFS.read(device, "x")
+        found = NTFS.read(device, HERE)
         told += found is None or bool(found.findings)
         for place, data in reversed(kept):
             device.write(place, data)
     assert time.monotonic() - start < 120 and told > 300
-    found = NTFS.read(device, "x")
+    found = NTFS.read(device, HERE)
     assert found is not None and found.findings == () and len(found.links) == 120
 
 
@@ -277,20 +283,20 @@ def test_any_volume_is_laid_out_without_overlap_and_reads_back_sound(
     """At any size, cluster, sector and with any folders: places apart, inside, all bytes accounted for, no finding."""
     assume(block is None or block in NTFS.units(sector))
     folders = tuple(Folder(("mounts", name), UUID(int=number)) for number, name in enumerate(names, 1))
-    options = Options(uuid=UUID(int=7), sector=sector, block=block, folders=folders)
+    options = Wishes(uuid=UUID(int=7), sector_size=sector, unit=block, folders=folders)
     try:
-        geometry = NTFS.geometry(size // sector * sector, options)
+        new = plan(size // sector * sector, options)
     except UnfitError:
         assert size < 100 * MIB or size > ((1 << 32) - 1) * (block or 4096)
         return
-    spans = sorted((start, start + geometry.taken(name)) for name, (start, _) in geometry.places.items())
-    assert spans[0][0] == 0 and spans[-1][1] <= geometry.clusters
+    spans = sorted((start, start + new.taken(name)) for name, (start, _) in new.places.items())
+    assert spans[0][0] == 0 and spans[-1][1] <= new.shape.clusters
     assert all(end <= start for (_, end), (start, _) in pairwise(spans))
-    promised = NTFS.capacity(geometry)
-    assert promised.available + sum(loss.size for loss in promised.losses) == geometry.size
-    device = MemoryDevice(geometry.size, sector)
-    NTFS.write(device, geometry)
-    assert sum(run.length for run in device.extents()) <= NTFS.footprint(geometry)
-    found = NTFS.read(device, "x")
+    promised = new.capacity()
+    assert promised.available + sum(loss.size for loss in promised.losses) == new.size
+    device = MemoryDevice(new.size, sector)
+    new.write(device)
+    assert sum(run.length for run in device.extents()) <= new.footprint()
+    found = NTFS.read(device, HERE)
     assert found is not None and found.findings == () and (found.total, found.free) == (promised.total, promised.free)
     assert {path.upper() for path, _ in found.links} == {f"\\mounts\\{name}".upper() for name in names}

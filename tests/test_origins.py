@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from narvet.images.chain import identify, open_image
-from narvet.images.trust import said
-from narvet.units import MIB
+from narvet.formats.images.chain import identify, open_image
+from narvet.formats.images.trust import trust_of_call
+from narvet.ground.units import MIB
 from tests.program import disk, facts, make_sheet, rules, run
 
 
 def content(path: Path, *bases: Path) -> bytes:
-    with open_image(path, trust=said(path, bases=bases)) as device:
+    with open_image(path, trust=trust_of_call(path, bases=bases)) as device:
         return device.read(0, device.size)
 
 
@@ -35,7 +35,7 @@ def test_copies_and_children_of_a_sheet(tmp_path: Path) -> None:
     assert rules(facts("survey", str(c), status=1)[0]) == ["base-elsewhere"]
     found = facts("survey", str(b), str(c), "--base", str(golden))
     assert found[0]["findings"] == [] and Path(found[1]["base"]).resolve() == golden
-    with open_image(c, writable=True, trust=said(c, bases=[golden])) as device:
+    with open_image(c, writable=True, trust=trust_of_call(c, bases=[golden])) as device:
         device.write(40 * MIB, b"used")
     assert facts("write", str(sheet))["done"] == [] and facts("confirm", str(sheet))["agrees"]
     golden.rename(tmp_path / "gone.vhdx")

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from narvet.units import show_bytes
+from narvet.ground.units import NO_BREAK, show_bytes
 from tests.program import PROGRAM, disk, facts, make_sheet, run
 
 TEXT = "{http://www.w3.org/2000/svg}text"
@@ -45,8 +45,8 @@ def test_the_example_drawn(example: Path, tmp_path: Path) -> None:
             assert show_bytes(part["start"]) in words
             named = f"{part['label']}  {part['filesystem']}" if part["filesystem"] else "set aside for Windows itself"
             assert any(text.endswith(named) for text in words), part
-    assert {"vault", "annex", "stores", "71.44 GiB too much"} <= set(words)
-    depths = [y for text, _, y in there if re.fullmatch(r"[\d ]+ B", text)]
+    assert {"vault", "annex", "stores", f"71.44{NO_BREAK}GiB too much"} <= set(words)
+    depths = [y for text, _, y in there if re.fullmatch(r"[\d\xa0]+B", text)]
     assert len(depths) > 7 * 4 and min(abs(later - sooner) for sooner, later in pairwise(depths)) > 7  # points
 
 

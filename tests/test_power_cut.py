@@ -11,16 +11,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import BinaryIO
 from uuid import UUID
 
 import pytest
 
 from narvet.block.file import FileDevice
-from narvet.images import NAMES, image_format
-from narvet.images.chain import identify, open_image
-from narvet.images.contract import Making
-from narvet.units import KIB, MIB
-from narvet.work.children import base_of
+from narvet.block.files import Folder
+from narvet.formats.images import NAMES, chain, image_format
+from narvet.formats.images.chain import identify, new_image_file, open_image
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.units import KIB, MIB
+from narvet.observe.children import base_of
 from tests.test_images import SMALL_BLOCKS
 
 FLUSH, RESIZE = -1, -2
@@ -72,19 +74,17 @@ class Recorded(FileDevice):
 
 
 @contextmanager
-def recorded(tape: Tape, name: str, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """Have a format's files recorded while the context lasts."""
+def recorded(tape: Tape, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Have what is written to the files of images recorded while the context lasts."""
 
-    @contextmanager
-    def existing(path: Path, sector: int = 512, *, writable: bool = False) -> Iterator[FileDevice]:
-        with path.open("r+b" if writable else "rb", buffering=0) as file:
-            device = Recorded(file, sector)
+    class RecordedFolder(Folder):
+        def wrap(self, file: BinaryIO) -> FileDevice:
+            device = Recorded(file)
             device.tape = tape
-            yield device
+            return device
 
-    module = type(image_format(name)).__module__
     with monkeypatch.context() as patch:
-        patch.setattr(f"{module}.existing", existing)
+        patch.setattr(chain, "Folder", RecordedFolder)
         yield
 
 
@@ -93,7 +93,7 @@ def recorded(tape: Tape, name: str, monkeypatch: pytest.MonkeyPatch) -> Iterator
 def test_a_power_cut_leaves_old_or_new(tmp_path: Path, name: str, seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
     kind, dice, path = image_format(name), random.Random(seed), tmp_path / f"image{image_format(name).suffix}"
     size, block = kind.fit(9 * MIB), SMALL_BLOCKS[name] if seed else None
-    with kind.create(path, Making(size, id=UUID(int=seed + 1), block=block)) as device:
+    with new_image_file(kind, path, ImageSpec(size, id=UUID(int=seed + 1), block_size=block)) as device:
         for place in range(0, size - REGION, 5 * REGION):
             device.write(place, dice.randbytes(REGION))
     before = path.read_bytes()
@@ -102,7 +102,7 @@ def test_a_power_cut_leaves_old_or_new(tmp_path: Path, name: str, seed: int, mon
     places = dice.sample(range(0, size - REGION, REGION), 30)
     contents = [dice.randbytes(REGION) if dice.random() < 0.8 else bytes(REGION) for _ in places]
     tape = Tape()
-    with recorded(tape, name, monkeypatch), open_image(path, writable=True) as device:
+    with recorded(tape, monkeypatch), open_image(path, writable=True) as device:
         for number, (place, content) in enumerate(zip(places, contents, strict=True), 1):
             tape.steps.append((0, number))
             if any(content):
@@ -137,10 +137,10 @@ def test_a_cut_while_a_partly_present_block_becomes_whole(
     """A VHD child's block of which only the first half counts: no cut makes sectors count whose data are not there."""
     kind, dice, base, child = image_format("vhd"), random.Random(seed), tmp_path / "base.vhd", tmp_path / "child.vhd"
     size = kind.fit(2 * MIB)
-    with kind.create(base, Making(size, id=UUID(int=1), block=512 * KIB)) as device:
+    with new_image_file(kind, base, ImageSpec(size, id=UUID(int=1), block_size=512 * KIB)) as device:
         device.write(0, dice.randbytes(MIB))
     below, _ = base_of(identify(base), child, kind)
-    with kind.create(child, Making(size, id=UUID(int=2), block=512 * KIB, base=below)):
+    with new_image_file(kind, child, ImageSpec(size, id=UUID(int=2), block_size=512 * KIB, base=below)):
         pass
     with open_image(child, writable=True) as device:
         device.write(0, dice.randbytes(512 * KIB))
@@ -151,7 +151,7 @@ def test_a_cut_while_a_partly_present_block_becomes_whole(
     with open_image(child) as device:
         old = device.read(0, size)
     new, place, tape = dice.randbytes(64 * KIB), 300 * KIB, Tape()
-    with recorded(tape, "vhd", monkeypatch), open_image(child, writable=True) as device:
+    with recorded(tape, monkeypatch), open_image(child, writable=True) as device:
         device.write(place, new)
     for _ in range(80):
         cut, _, _ = tape.cut(bytes(content), dice)

@@ -17,8 +17,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narvet.errors import RequestError
-from narvet.sheet.strike import without_disk
+from narvet.ground.errors import RequestError
+from narvet.sheet.remove_disk import without_disk
 from tests.program import PROGRAM, disk, facts, make_root, make_sheet, run
 
 FSTAB = b"# kept  \n/dev/sda1 / ext4 defaults 0 1\n\n"

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narvet.guests.fstab import fstab_line, parse_fstab, with_entries
-from narvet.layout.facts import MountEntry
+from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries
+from narvet.model.estate import MountEntry
 from tests.program import disk, facts, make_root, make_sheet, rules, run
 
 ODD = b"# kept\r\n\tUUID=AAAA-BBBB\t/boot vfat ro\n\nbroken\n\xff\xfe /odd ext4 defaults 0 0"

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from narvet.sheet.model import schema
+from narvet.sheet.form import schema
 from tests.program import disk, make_sheet, run
 
 DISK = '[disk.a]\nguest = "seedling"\nstore = "shelf"\nsize = "64 MiB"\n'

@@ -9,27 +9,28 @@ from pathlib import Path
 
 import pytest
 
-from narvet.hosts import stores
-from narvet.hosts.stores import store_facts
-from narvet.layout.facts import Facts, StoreFacts
-from narvet.layout.model import Layout
-from narvet.layout.work_out import work_out
+from narvet.ground.units import GIB, MIB, TIB
+from narvet.model.estate import Estate, Store
+from narvet.model.facts import Facts
+from narvet.model.layout import Layout
+from narvet.observe import stores
+from narvet.observe.stores import observe_store
+from narvet.plan.layout import plan
 from narvet.sheet.lines import key_lines, nearest_line
 from narvet.sheet.read import parse_sheet
-from narvet.units import GIB, MIB, TIB
 from tests.program import IDENTITY, disk
 
 
 def test_facts_of_a_real_folder(tmp_path: Path) -> None:
-    found, told = store_facts(str(tmp_path)), os.statvfs(tmp_path)
+    found, told = observe_store(str(tmp_path)), os.statvfs(tmp_path)
     assert found.exists and found.writable
     assert abs(found.free - told.f_bavail * told.f_frsize) < 64 * MIB
     listed = [line.split() for line in Path("/proc/mounts").read_text().splitlines()]
     assert found.filesystem in {row[2] for row in listed}
-    assert store_facts("/dev/shm").filesystem == "tmpfs"  # noqa: S108
-    assert not store_facts(str(tmp_path / "gone")).exists
+    assert observe_store("/dev/shm").filesystem == "tmpfs"  # noqa: S108
+    assert not observe_store(str(tmp_path / "gone")).exists
     (tmp_path / "file").write_text("x")
-    assert not store_facts(str(tmp_path / "file")).exists
+    assert not observe_store(str(tmp_path / "file")).exists
 
 
 @pytest.mark.parametrize(
@@ -42,21 +43,21 @@ def test_the_largest_file_of_each_filesystem(
     monkeypatch.setattr(stores, "_filesystem_kind", lambda _: kind)
     block = os.statvfs(tmp_path).f_bsize
     expected = limit if kind != "ext4" else ((1 << 32) - 1) * block
-    assert store_facts(str(tmp_path)).largest_file == expected
+    assert observe_store(str(tmp_path)).largest_file == expected
 
 
 def test_a_limit_set_on_this_process_counts(tmp_path: Path) -> None:
     done = subprocess.run(
         ["bash", "-c", f'ulimit -f 1024; exec "{sys.executable}" -c "$1"', "x",
-         f"from narvet.hosts.stores import store_facts; print(store_facts({str(tmp_path)!r}).largest_file)"],
+         f"from narvet.observe.stores import observe_store; print(observe_store({str(tmp_path)!r}).largest_file)"],
         capture_output=True, text=True, check=True,
     )  # fmt: skip
     assert int(done.stdout) == MIB
 
 
-def laid(stores_text: str, disks: str, facts: dict[str, StoreFacts]) -> Layout:
+def laid(stores_text: str, disks: str, stores: dict[str, Store]) -> Layout:
     text = f'sheet = 1\nidentity = "{IDENTITY}"\n[guest.seedling]\n{stores_text}{disks}'
-    return work_out(parse_sheet(text, "sheet"), Facts(stores=facts))
+    return plan(parse_sheet(text, "sheet"), Facts(Estate(stores=stores)))
 
 
 @pytest.mark.parametrize(
@@ -69,7 +70,7 @@ def laid(stores_text: str, disks: str, facts: dict[str, StoreFacts]) -> Layout:
     ],
 )
 def test_room_kept_promised_and_left(keys: str, room: int, kept: int, left: int) -> None:
-    facts = {"shelf": StoreFacts("shelf", exists=True, writable=True, free=100 * GIB, total=200 * GIB)}
+    facts = {"shelf": Store("shelf", exists=True, writable=True, free=100 * GIB, total=200 * GIB)}
     layout = laid(f'[store.shelf]\npath = "shelf"\n{keys}\n', disk("a", 'size = "10 GiB"', ""), facts)
     store = layout.stores[0]
     assert (store.room, store.kept, store.promised, store.present, store.left) == (room, kept, 10 * GIB, 0, left)

@@ -6,30 +6,31 @@ import os
 import random
 import time
 from pathlib import Path
+from typing import Any
 from uuid import UUID
 
 import pytest
 
 from narvet.block.file import FileDevice
 from narvet.block.window import Window
-from narvet.errors import ImageError, RefusedError
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options
-from narvet.images import image_format
-from narvet.images.chain import identify, open_image
-from narvet.images.contract import Making
-from narvet.images.fold_mark import FoldMark, mark_path, write_mark
-from narvet.images.trust import said
-from narvet.tables import table_format
-from narvet.tables.contract import Partition, Table
-from narvet.units import KIB, MIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import identify, new_image_file, open_image, own_parts_of
+from narvet.formats.images.contract import ImageSpec
+from narvet.formats.images.fold_mark import FoldMark, mark_path, write_mark
+from narvet.formats.images.trust import trust_of_call
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.ground.errors import ImageError, RefusedError
+from narvet.ground.units import KIB, MIB
 from tests.program import disk, facts, make_sheet, rules, run
 
 
 def image(path: Path, size: int = 4 * MIB, **wishes: object) -> Path:
     """A small image with something in it."""
     kind = image_format(path.suffix[1:])
-    with kind.create(path, Making(kind.fit(size), id=UUID(int=3), **wishes)) as device:  # type: ignore[arg-type]
+    with new_image_file(kind, path, ImageSpec(kind.fit(size), id=UUID(int=3), **wishes)) as device:  # type: ignore[arg-type]
         device.write(MIB, b"seeds" * 1000)
     return path
 
@@ -108,12 +109,12 @@ def test_pieces_are_removed_only_where_they_are_this_images(tmp_path: Path) -> N
             text = text.replace(f"theirs-{number}.vmdk", f"{name}.vmdk")
         mine.write_text(text)
         with pytest.raises(ImageError):
-            image_format("vmdk").own_parts(mine)
+            own_parts_of(image_format("vmdk"), mine)
         text = theirs.read_text()
     assert {path: path.read_bytes() for path in kept} == kept and standing.exists()
     mine.unlink()
-    assert len(image_format("vmdk").own_parts(theirs)) == 3
-    assert image_format("vmdk").own_parts(standing) == ()
+    assert len(own_parts_of(image_format("vmdk"), theirs)) == 3
+    assert own_parts_of(image_format("vmdk"), standing) == ()
     (tmp_path / ".new.vmdk.narvet-partial").write_text(theirs.read_text())  # planted: not a folder of ours
     run("recast", str(standing), str(tmp_path / "new.vmdk"), "--pieces", "2 MiB", status=0)
     assert all(path.read_bytes() == content for path, content in kept.items())
@@ -233,7 +234,7 @@ def test_reclaim_gives_back_only_what_is_certain(tmp_path: Path, doubt: str) -> 
     types = [gpt.partition_type("swap", "linux"), types[0]] if doubt == "type" else types
     first = 14 * MIB if doubt == "overlap" else 12 * MIB
     parts = (
-        Partition(1, MIB, first, types[0], str(UUID(int=1)), "x"), Partition(2, 13 * MIB, 4 * MIB, types[1], str(UUID(int=2)), "y"),
+        PartitionEntry(1, MIB, first, types[0], str(UUID(int=1)), "x"), PartitionEntry(2, 13 * MIB, 4 * MIB, types[1], str(UUID(int=2)), "y"),
     )  # fmt: skip
     with path.open("w+b", buffering=0) as file:
         file.truncate(20 * MIB)
@@ -241,14 +242,14 @@ def test_reclaim_gives_back_only_what_is_certain(tmp_path: Path, doubt: str) -> 
         gpt.write(device, Table("gpt", str(UUID(int=7)), parts))
         for part, name in zip(parts, ("exfat", "swap"), strict=True):
             kind, window = filesystem(name), Window(device, part.start, part.size)
-            geometry = kind.geometry(part.size, Options(label="x"))
+            new: Any = kind.plan(part.size, Wishes(label="x"))
             if name == "exfat":
                 window.write(6 * MIB, dice.randbytes(2 * MIB))
             else:
                 window.write(MIB, dice.randbytes(2 * MIB))
-            kind.write(window, geometry)
+            new.write(window)
             if name == "exfat" and doubt == "bits lost":
-                window.write(geometry.heap * 512, b"\x03")  # the bit of the root
+                window.write(new.shape.heap * 512, b"\x03")  # the bit of the root
             if name == "swap" and doubt == "encrypted":
                 window.write(0, bytes.fromhex("4c554b53babe0002"))
             if name == "swap" and doubt == "twice":
@@ -266,7 +267,7 @@ def test_reclaim_gives_back_only_what_is_certain(tmp_path: Path, doubt: str) -> 
 
 def test_tables_that_share_a_place_end_at_once(tmp_path: Path) -> None:
     """Second-level tables at one place, far beyond what the file could hold: an error, not hours of reading."""
-    path = image(tmp_path / "a.qcow2", 64 << 30, block=4 * KIB)
+    path = image(tmp_path / "a.qcow2", 64 << 30, block_size=4 * KIB)
     header = path.read_bytes()[:112]
     table, entries = int.from_bytes(header[40:48], "big"), int.from_bytes(header[36:40], "big")
     with path.open("r+b") as file:
@@ -304,7 +305,7 @@ def test_modes_links_and_remarks(tmp_path: Path) -> None:
 
 def test_roots_are_walked_by_open_folders(tmp_path: Path) -> None:
     """A link swapped in after the way was found leads nowhere: what is made is made where the way led before."""
-    from narvet.guests.tree import make_folder, opened, write_at
+    from narvet.guests.linux.tree import make_folder, opened, write_at
 
     root, outside = tmp_path / "root", tmp_path / "outside"
     (root / "srv").mkdir(parents=True)
@@ -374,7 +375,7 @@ def test_surveys_of_several_and_trust_on_the_call(tmp_path: Path) -> None:
     good = image(tmp_path / "a.qcow2")
     done = run("survey", str(tmp_path / "none.raw"), str(good), str(tmp_path), status=2)
     assert "a.qcow2" in done.stdout and done.stderr.count("\n") == 2
-    assert said(good, "raw").formats == {str(good): "raw"}
+    assert trust_of_call(good, "raw").formats == {str(good): "raw"}
     for words in (
         ["--filesystem", "none", "--owner", "1:1"], ["--table", "none", "--align", "4 KiB"], ["--filesystem", "swap", "--mode", "0700"],
     ):  # fmt: skip

@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from narvet.guests.registry import parse_registry_text, registry_text
-from narvet.layout.facts import RegistryValue
-from narvet.sids import WELL_KNOWN, name_of, sid_bytes, sid_of, sid_text
-from narvet.units import GIB, KIB, MIB, TIB, show_as_windows
+from narvet.ground.sids import WELL_KNOWN, name_of, sid_bytes, sid_of, sid_text
+from narvet.ground.units import GIB, KIB, MIB, TIB, show_as_windows
+from narvet.guests.windows.registry import parse_registry_text, registry_text
+from narvet.model.estate import RegistryValue
 from tests.program import disk, facts, make_sheet, rules, run
 
 WINDOWS = 'runs = "windows"\nletters = ["C:", "d:"]'
@@ -68,16 +68,16 @@ def test_a_disk_is_laid_out_as_the_guest_expects(tmp_path: Path) -> None:
     values = values_in(tmp_path / "sheet.seedling.reg")
     found = facts("survey", first["path"], second["path"])
     for part in found[0]["partitions"][1:3]:
-        known_as = b"DMIO:ID:" + UUID(part["id"]).bytes_le
-        assert values.pop(f"\\??\\Volume{{{part['id']}}}") == known_as
+        native_id = b"DMIO:ID:" + UUID(part["id"]).bytes_le
+        assert values.pop(f"\\??\\Volume{{{part['id']}}}") == native_id
         if part["number"] == 2:
-            assert values.pop("\\DosDevices\\T:") == known_as
+            assert values.pop("\\DosDevices\\T:") == native_id
             assert part["filesystem"]["links"] == [
                 {"path": "\\Frames\\new", "target": f"\\??\\Volume{{{found[0]['partitions'][2]['id']}}}\\"}
             ]
     for letter, part, asked in zip("LMNOP", found[1]["partitions"], second["partitions"], strict=True):
-        known_as = struct.pack("<IQ", int(found[1]["table_id"], 16), part["start"])
-        assert values.pop(f"\\DosDevices\\{letter}:") == known_as == values.pop(f"\\??\\Volume{{{asked['volume']}}}")
+        native_id = struct.pack("<IQ", int(found[1]["table_id"], 16), part["start"])
+        assert values.pop(f"\\DosDevices\\{letter}:") == native_id == values.pop(f"\\??\\Volume{{{asked['volume']}}}")
     assert values == {}
     for part in found[1]["partitions"]:  # the boot sector tells how many sectors lie before it
         with Path(second["path"]).open("rb") as image:

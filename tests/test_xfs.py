@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -10,15 +11,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from narvet.block.memory import MemoryDevice
-from narvet.errors import ImageError
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options, UnfitError
-from narvet.filesystems.xfs import records as r
-from narvet.filesystems.xfs.geometry import LEAST, MOST, SMALLEST_GROUP, Geometry
-from narvet.filesystems.xfs.log import is_clean
-from narvet.filesystems.xfs.trees import BY_BLOCK, Group, records_of
-from narvet.filesystems.xfs.write import sealed
-from narvet.units import GIB, KIB, MIB, TIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import UnfitError, Wishes
+from narvet.formats.filesystems.xfs import records as r
+from narvet.formats.filesystems.xfs.geometry import NewXfs
+from narvet.formats.filesystems.xfs.log import is_clean
+from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP, XfsOptions
+from narvet.formats.filesystems.xfs.trees import BY_BLOCK, Group, records_of
+from narvet.formats.filesystems.xfs.write import sealed
+from narvet.ground.errors import ImageError
+from narvet.ground.units import GIB, KIB, MIB, TIB
+from tests.program import HERE
 
 XFS = filesystem("xfs")
 KNOWN_AS = UUID("dfffbcdb-06ed-58a1-816e-248d46307df8")
@@ -26,14 +29,18 @@ SIZE = 330 * MIB
 BLOCK = 4 * KIB
 
 
-def made() -> tuple[MemoryDevice, Geometry]:
-    device, geometry = MemoryDevice(SIZE), XFS.geometry(SIZE, Options(uuid=KNOWN_AS, label="seeds"))
-    XFS.write(device, geometry)
-    return device, geometry
+def plan(size: int, wishes: Wishes) -> NewXfs:
+    return XfsOptions.of(wishes).plan(size)
+
+
+def made() -> tuple[MemoryDevice, NewXfs]:
+    device, new = MemoryDevice(SIZE), plan(SIZE, Wishes(uuid=KNOWN_AS, label="seeds"))
+    new.write(device)
+    return device, new
 
 
 def told(device: MemoryDevice) -> list[str]:
-    found = XFS.read(device, "x")
+    found = XFS.read(device, HERE)
     assert found is not None
     return [finding.message for finding in found.findings]
 
@@ -41,7 +48,9 @@ def told(device: MemoryDevice) -> list[str]:
 def change(device: MemoryDevice, place: int, size: int, record: Any, field: str, rest_at: int, **values: Any) -> None:
     """Change fields of a record that is followed by other bytes, its checksum made anew."""
     data = device.read(place, size)
-    device.write(place, sealed(record.decode(data).but(**{field: bytes(4)}, **values), field, size, data[rest_at:]))
+    device.write(
+        place, sealed(replace(record.decode(data), **{field: bytes(4)}, **values), field, size, data[rest_at:])
+    )
 
 
 @settings(max_examples=150, deadline=None)
@@ -50,32 +59,32 @@ def change(device: MemoryDevice, place: int, size: int, record: Any, field: str,
     st.sampled_from((0, 64 * KIB, MIB)), st.integers(1, 12),
 )  # fmt: skip
 def test_groups_add_up_and_hold_what_lies_in_them(size: int, block: int, sector: int, chunk: int, disks: int) -> None:
-    options = Options(sector=sector, block=max(block, sector), chunk=chunk, stripe=chunk * disks)
+    options = Wishes(sector_size=sector, unit=max(block, sector), chunk=chunk, stripe=chunk * disks)
     try:
-        geometry = XFS.geometry(size // sector * sector, options)
+        new = plan(size // sector * sector, options)
     except UnfitError:
         assert size < LEAST + MIB
         return
-    block, last = geometry.block_size, geometry.group_count - 1
-    lengths = {group: geometry.length(group) for group in {0, geometry.log_group, last}}
-    assert last * geometry.group_blocks + lengths[last] == geometry.block_count <= size // block
+    block, last = new.shape.block_size, new.shape.group_count - 1
+    lengths = {group: new.shape.length(group) for group in {0, new.shape.log_group, last}}
+    assert last * new.shape.group_blocks + lengths[last] == new.shape.block_count <= size // block
     assert all(SMALLEST_GROUP <= length * block <= TIB for length in lengths.values())
     for group, length in lengths.items():
         reach = 0
-        for start, count in geometry.taken(group):
+        for start, count in new.shape.taken(group):
             assert start >= reach and count > 0
             reach = start + count
         assert reach <= length
-    assert geometry.root_chunk % geometry.chunk_blocks == 0
-    if geometry.unit and geometry.group_count > 1:
-        assert geometry.log_start % geometry.unit == 0 and geometry.group_blocks % geometry.unit == 0
+    assert new.shape.root_chunk % new.shape.chunk_blocks == 0
+    if new.shape.stripe_unit and new.shape.group_count > 1:
+        assert new.shape.log_start % new.shape.stripe_unit == 0 and new.shape.group_blocks % new.shape.stripe_unit == 0
 
 
 def test_the_log_asked_for_is_made_or_refused() -> None:
-    assert XFS.geometry(GIB, Options(journal=100 * MIB)).log_blocks == 100 * MIB // BLOCK
+    assert plan(GIB, Wishes(journal=100 * MIB)).shape.log_blocks == 100 * MIB // BLOCK
     for journal in (MIB, 31 * MIB, 300 * MIB):
         with pytest.raises(UnfitError, match=r"the log of an xfs of 1 GiB .* has 32 MiB") as caught:
-            XFS.geometry(GIB, Options(journal=journal))
+            plan(GIB, Wishes(journal=journal))
         assert "leave journal out" in caught.value.remedy
 
 
@@ -83,7 +92,7 @@ GROUP = Group(3, 7 * MIB, 4096, BLOCK, KNOWN_AS)
 
 
 def tree_block(level: int, entries: bytes, count: int, **fields: Any) -> bytes:
-    head = r.TreeBlock.of(
+    head = r.TreeBlock(
         bb_magic=b"AB3B", bb_level=level, bb_numrecs=count, bb_uuid=KNOWN_AS, bb_owner=3, **fields
     )  # fmt: skip
     return sealed(head, "bb_crc", BLOCK, entries)
@@ -148,11 +157,11 @@ def log_of(cycle: int, head: int, *, unmount: bool) -> MemoryDevice:
         device.write(unit * 512, current.to_bytes(4, "big"))
     first = (head - 2) % 64
     current = cycle if first < head else cycle - 1
-    header = r.LogHeader.of(
+    header = r.LogHeader(
         h_magicno=0xFEEDBABE, h_cycle=current, h_version=2, h_len=512, h_num_logops=1, h_size=32 << 10
     )  # fmt: skip
     device.write(first * 512, header.encode())
-    operation = r.LogOperation.of(oh_tid=cycle, oh_flags=0x20 if unmount else 0x1)
+    operation = r.LogOperation(oh_tid=cycle, oh_flags=0x20 if unmount else 0x1)
     device.write((head - 1) % 64 * 512, operation.encode())
     return device
 
@@ -201,18 +210,18 @@ def test_each_fault_is_named() -> None:
 
 
 def test_one_in_use_and_ones_that_are_not_checked() -> None:
-    device, geometry = made()
-    log = (geometry.log_group * geometry.group_blocks + geometry.log_start) * BLOCK
+    device, new = made()
+    log = (new.shape.log_group * new.shape.group_blocks + new.shape.log_start) * BLOCK
     operation = device.read(log + 512, 12)
     device.write(log + 512, operation[:9] + b"\x01" + operation[10:])
-    found = XFS.read(device, "x")
+    found = XFS.read(device, HERE)
     assert found is not None and [one.rule for one in found.findings] == ["filesystem-needs-recovery"]
     device, _ = made()
     change(device, 0, 512, r.Superblock, "sb_crc", 264, sb_versionnum=0xB4A4)
-    found = XFS.read(device, "x")
+    found = XFS.read(device, HERE)
     assert found is not None and [one.rule for one in found.findings] == ["filesystem-not-checked"]
     assert (found.label, found.size) == ("seeds", SIZE)
     short = MemoryDevice(SIZE - MIB)
     short.write(0, made()[0].read(0, 64 * KIB))
-    found = XFS.read(short, "x")
+    found = XFS.read(short, HERE)
     assert found is not None and [one.rule for one in found.findings] == ["filesystem-past-end"]

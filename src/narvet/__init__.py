@@ -1,3 +1,117 @@
-"""Narvet plans virtual data disks and writes them, laid out so that each guest can use them at once."""
+"""Narvet plans virtual data disks and writes them, laid out so that each guest can use them at once.
+
+As a library it is functions over paths and frozen values; the command line uses nothing else. Each function is loaded
+when it is first asked for, so that `import narvet` costs next to nothing.
+
+    from pathlib import Path
+    import narvet
+
+    reviewed = narvet.review(Path("sheet.toml"))
+    if not narvet.has_errors(reviewed.layout.findings):
+        narvet.write(Path("sheet.toml"))
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from narvet.demo import lay_example_out
+    from narvet.formats.filesystems import NAMES as FILESYSTEMS
+    from narvet.formats.filesystems.contract import PURPOSES
+    from narvet.formats.images import NAMES as IMAGE_FORMATS
+    from narvet.formats.tables import NAMES as TABLES
+    from narvet.ground.errors import (
+        BugError,
+        ImageError,
+        NarvetError,
+        RefusedError,
+        RequestError,
+        UnsupportedError,
+        nearest,
+    )
+    from narvet.ground.findings import Finding, Place, Rule, has_errors
+    from narvet.ground.rules import RULES
+    from narvet.ground.rules.guests import owner_not_set
+    from narvet.ground.units import SizeError, counted, parse_size, show_both
+    from narvet.guests import guest_system
+    from narvet.model.estate import Disk, Estate, Guest, Image, Partition
+    from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
+    from narvet.model.moves import Difference, Step
+    from narvet.sheet.draft import Drafted, Request
+    from narvet.sheet.form import SYSTEMS, Sheet
+    from narvet.sheet.read import read_sheet
+    from narvet.usecases.branch import Branched, branch
+    from narvet.usecases.draft import draft, read_requests
+    from narvet.usecases.entries import Installed, entries, install_entries
+    from narvet.usecases.fold import fold
+    from narvet.usecases.layout import Reviewed, confirm, review
+    from narvet.usecases.make import DiskWishes, Made, make
+    from narvet.usecases.recast import Recast, RecastWishes, recast
+    from narvet.usecases.reclaim import Reclaimed, reclaim
+    from narvet.usecases.retire import retire
+    from narvet.usecases.survey import survey
+    from narvet.usecases.write import Written, write
+
+_HOMES = {
+    "demo": ("lay_example_out",),
+    "formats.filesystems": ("FILESYSTEMS=NAMES",),
+    "formats.filesystems.contract": ("PURPOSES",),
+    "formats.images": ("IMAGE_FORMATS=NAMES",),
+    "formats.tables": ("TABLES=NAMES",),
+    "ground.errors": (
+        "BugError", "ImageError", "NarvetError", "RefusedError", "RequestError", "UnsupportedError", "nearest",
+    ),
+    "ground.findings": ("Finding", "Place", "Rule", "has_errors"),
+    "ground.rules": ("RULES",),
+    "ground.rules.guests": ("owner_not_set",),
+    "ground.units": ("SizeError", "counted", "parse_size", "show_both"),
+    "guests": ("guest_system",),
+    "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
+    "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
+    "model.moves": ("Difference", "Step"),
+    "sheet.draft": ("Drafted", "Request"),
+    "sheet.form": ("SYSTEMS", "Sheet"),
+    "sheet.read": ("read_sheet",),
+    "usecases.branch": ("Branched", "branch"),
+    "usecases.draft": ("draft", "read_requests"),
+    "usecases.entries": ("Installed", "entries", "install_entries"),
+    "usecases.fold": ("fold",),
+    "usecases.layout": ("Reviewed", "confirm", "review"),
+    "usecases.make": ("DiskWishes", "Made", "make"),
+    "usecases.recast": ("Recast", "RecastWishes", "recast"),
+    "usecases.reclaim": ("Reclaimed", "reclaim"),
+    "usecases.retire": ("retire",),
+    "usecases.survey": ("survey",),
+    "usecases.write": ("Written", "write"),
+}  # fmt: skip
+_HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, names in _HOMES.items() for name in names}
+
+__all__ = [
+    "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
+    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "Image",
+    "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Recast",
+    "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed", "Rule", "Sheet", "SizeError",
+    "Step", "StoreCapacity", "UnsupportedError", "Written",
+    "branch", "confirm", "counted", "draft", "entries", "fold", "guest_system", "has_errors", "install_entries",
+    "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
+    "reclaim", "retire", "review", "show_both", "survey", "write",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> object:
+    """Load what is asked for from its home."""
+    if name not in _HOME_OF:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    home, own = _HOME_OF[name]
+    value: object = getattr(import_module(f"narvet.{home}"), own)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    """Return everything that is offered."""
+    return sorted([*__all__, "__version__"])

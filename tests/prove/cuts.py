@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
-from narvet.images.fold_mark import state_of
+from narvet.formats.images.fold_mark import state_of
 from tests.prove.scenarios import SCENARIOS, contents, copied
 from tests.prove.shim import call
 from tests.prove.stops import Tried, second_call

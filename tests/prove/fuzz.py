@@ -20,20 +20,20 @@ from types import FrameType
 from typing import Any
 
 from narvet.block.memory import MemoryDevice
-from narvet.errors import NarvetError
-from narvet.filesystems import NAMES as FILESYSTEMS
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options
-from narvet.images import NAMES as FORMATS
-from narvet.images import image_format
-from narvet.images.chain import open_image
-from narvet.images.contract import Making
-from narvet.images.trust import Trust
-from narvet.survey.probe import survey
-from narvet.tables import NAMES as TABLES
-from narvet.tables import table_format
-from narvet.tables.contract import Partition, Table
-from narvet.units import KIB, MIB
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.images import NAMES as FORMATS
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import new_image_file, open_image
+from narvet.formats.images.contract import ImageSpec
+from narvet.formats.images.trust import Trust
+from narvet.formats.tables import NAMES as TABLES
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.ground.errors import NarvetError
+from narvet.ground.units import KIB, MIB
+from narvet.observe.images import survey
 
 SECONDS = 30  # that one of them may take
 _SIZES = {"ext4": 6 * MIB, "xfs": 320 * MIB, "swap": MIB, "ntfs": 8 * MIB, "exfat": 6 * MIB, "fat32": 36 * MIB}
@@ -88,7 +88,7 @@ class Alike(int):
 def accept_every_checksum() -> None:
     """Have every reader take every checksum for right, in this process from now on."""
     for name, module in list(sys.modules.items()):
-        for attribute in _SUMS if name.startswith("narvet.") and name != "narvet.checksums" else ():
+        for attribute in _SUMS if name.startswith("narvet.") and name != "narvet.ground.checksums" else ():
             if callable(getattr(module, attribute, None)):
                 setattr(module, attribute, lambda *_words, **_options: Alike(0))
 
@@ -106,25 +106,25 @@ def targets(folder: Path) -> list[tuple[str, Path]]:
             if kind in ("pieces", "packed") and name != "vmdk":
                 continue
             path = folder / f"{name}-{kind}{image_format(name).suffix}"
-            making = Making(image_format(name).fit(4 * MIB), block=None, **extra)
-            with image_format(name).create(path, making) as device:
+            image_spec = ImageSpec(image_format(name).fit(4 * MIB), block_size=None, **extra)
+            with new_image_file(image_format(name), path, image_spec) as device:
                 device.write(MIB, random.Random(1).randbytes(300 * KIB))
             found.append((f"{name} {kind}", path))
     for name in FILESYSTEMS:
         path = folder / f"{name}.raw"
         device = MemoryDevice(_SIZES[name])
         kind_of = filesystem(name)
-        kind_of.write(device, kind_of.geometry(device.size, Options(label="x")))
+        kind_of.plan(device.size, Wishes(label="x")).write(device)
         _save(device, path)
         found.append((name, path))
     for name in TABLES:
         device, table = MemoryDevice(8 * MIB), table_format(name)
         form = table.partition_type(None, "linux")
         parts = tuple(
-            Partition(number, number * MIB, MIB, form, str(Options().uuid) if name == "gpt" else "", "p")
+            PartitionEntry(number, number * MIB, MIB, form, str(Wishes().uuid) if name == "gpt" else "", "p")
             for number in (1, 2, 3)
         )
-        table.write(device, Table(name, str(Options().uuid) if name == "gpt" else "1", parts))
+        table.write(device, Table(name, str(Wishes().uuid) if name == "gpt" else "1", parts))
         _save(device, folder / f"{name}.raw")
         found.append((name, folder / f"{name}.raw"))
     return found

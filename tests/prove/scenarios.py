@@ -11,11 +11,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from uuid import UUID
 
-from narvet.images import image_format
-from narvet.images.chain import open_image
-from narvet.images.contract import Making
-from narvet.images.trust import Trust
-from narvet.units import KIB, MIB
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import new_image_file, open_image
+from narvet.formats.images.contract import ImageSpec
+from narvet.formats.images.trust import Trust
+from narvet.ground.units import KIB, MIB
 from tests.program import IDENTITY, disk, make_root, make_sheet
 
 _HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
@@ -77,8 +77,8 @@ def copied(template: Path, folder: Path) -> None:
 
 def _image(path: Path, kind: str, size: int, seed: int) -> None:
     dice = random.Random(seed)
-    with image_format(kind).create(
-        path, Making(image_format(kind).fit(size), id=UUID(int=seed + 1), block=SMALL[kind])
+    with new_image_file(
+        image_format(kind), path, ImageSpec(image_format(kind).fit(size), id=UUID(int=seed + 1), block_size=SMALL[kind])
     ) as device:
         for place in range(0, size - 300 * KIB, MIB):
             device.write(place, dice.randbytes(200 * KIB))
@@ -94,8 +94,8 @@ def _with_image(kind: str, size: int = 4 * MIB) -> Callable[[Path], None]:
 
 def _child(below: str, above: str) -> Callable[[Path], None]:
     def prepare(folder: Path) -> None:
-        from narvet.work.children import make_child
-        from narvet.work.making import new_image
+        from narvet.apply.staging import new_image
+        from narvet.usecases.branch import make_child
 
         base, child = folder / f"base{image_format(below).suffix}", folder / f"child{image_format(above).suffix}"
         _image(base, below, 4 * MIB, 5)
@@ -111,12 +111,9 @@ def _child(below: str, above: str) -> Callable[[Path], None]:
 
 def _written(disks: str) -> Callable[[Path], None]:
     def prepare(folder: Path) -> None:
-        from narvet.work.apply import carry_out
-        from narvet.work.gather import lay_out
-        from narvet.work.steps import steps
+        import narvet
 
-        sheet = make_sheet(folder, disks)
-        carry_out(sheet, steps(*lay_out(sheet)), lambda _: None)
+        narvet.write(make_sheet(folder, disks))
 
     return prepare
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from narvet.images.chain import open_image
+from narvet.formats.images.chain import open_image
 from tests.real.guest import complaints
 
 # A line about the kernel itself, not about what is on the disk: what kernels built with CONFIG_EXT4_DEBUG print when

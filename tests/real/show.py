@@ -9,7 +9,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from narvet.work.gather import lay_out
+import narvet
 from tests.real import kernel
 
 
@@ -18,20 +18,21 @@ def main() -> None:
     if lacking := kernel.missing():
         print(f"\nThis machine lacks {', '.join(lacking)}, so its kernel is not asked to mount the disks.")
         return
-    layout, _ = lay_out(Path(sys.argv[1]))
+    layout = narvet.review(Path(sys.argv[1])).layout
     print("\nMounted by this machine's own kernel, bytes available to fill:\n")
     with tempfile.TemporaryDirectory() as folder:
         for disk in layout.disks:
             image = kernel.as_raw(Path(disk.path), Path(folder, "copy"))
-            for part in (part for part in disk.partitions if part.filesystem):
-                if not kernel.knows(part.filesystem or ""):
-                    print(f"  {part.at or part.label:20} {part.filesystem} is not one that this kernel mounts")
+            for part in (part for part in disk.wanted.partitions if part.new):
+                name, kind = part.at or part.entry.label, part.filesystem.kind if part.filesystem else ""
+                if not kernel.knows(kind):
+                    print(f"  {name:20} {kind} is not one that this kernel mounts")
                     continue
                 with kernel.mounted(image, Path(folder), part.start, part.size) as place:
                     there = kernel.shown(place)["available"]
-                promised = part.shows.available if part.shows else 0
+                promised = part.new.capacity().available if part.new else 0
                 verdict = "as promised" if there == promised else "NOT AS PROMISED"
-                print(f"  {part.at or part.label:20} promised {promised:>17,}  shown {there:>17,}  {verdict}")
+                print(f"  {name:20} promised {promised:>17,}  shown {there:>17,}  {verdict}")
 
 
 if __name__ == "__main__":

@@ -10,9 +10,9 @@ from uuid import UUID
 import pytest
 
 from narvet.block.file import FileDevice
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options
-from narvet.units import MIB
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.ground.units import MIB
 from tests.program import facts, rules
 from tests.real import kernel
 from tests.real.kernel import mounted, quiet_log
@@ -26,7 +26,7 @@ def aged(image: Path, name: str, folder: Path) -> None:
     kind = filesystem(name)
     with image.open("x+b", buffering=0) as file:
         file.truncate(340 * MIB)
-        kind.write(FileDevice(file), kind.geometry(340 * MIB, Options(uuid=UUID(int=5))))
+        kind.plan(340 * MIB, Wishes(uuid=UUID(int=5))).write(FileDevice(file))
     with quiet_log(), mounted(image, folder) as place:
         (place / "small").mkdir()
         for number in range(30):

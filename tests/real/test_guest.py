@@ -15,12 +15,12 @@ from uuid import UUID
 import pytest
 
 from narvet.block.file import FileDevice
-from narvet.filesystems.contract import Options
-from narvet.filesystems.ext4 import FILESYSTEM
-from narvet.images import image_format
-from narvet.images.chain import open_image
-from narvet.images.contract import Making
-from narvet.units import GIB, KIB, MIB, TIB
+from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.filesystems.ext4 import FILESYSTEM
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import new_image_file, open_image
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.units import GIB, KIB, MIB, TIB
 from tests import foreign
 from tests.program import disk, facts, make_sheet, rules, run
 from tests.real import kernel
@@ -144,7 +144,7 @@ def prepare(folder: Path, memory: Path) -> tuple[list[Attached], str]:
         image = memory / f"{number}.raw"
         with image.open("x+b", buffering=0) as file:
             file.truncate(after)
-            FILESYSTEM.write(FileDevice(file), FILESYSTEM.geometry(before, Options(uuid=UUID(int=number + 1))))
+            FILESYSTEM.plan(before, Wishes(uuid=UUID(int=number + 1))).write(FileDevice(file))
         disks.append(Attached(image, 8 + number))
     return disks, _script(review, formats)
 
@@ -170,7 +170,7 @@ def _foreign(folder: Path) -> list[Path]:
     folder.mkdir()
     for name, make in foreign.READ_BY_ALL.items():
         make(folder / name, foreign.sample())
-    with image_format("vhdx").create(folder / "made.vhdx", Making(foreign.SIZE, block=MIB)) as device:
+    with new_image_file(image_format("vhdx"), folder / "made.vhdx", ImageSpec(foreign.SIZE, block_size=MIB)) as device:
         device.write(0, foreign.sample())
     place = (folder / "made.vhdx").read_bytes().index(foreign.sample()[:4096])
     foreign.vhdx_with_log(folder / "crashed.vhdx", folder / "made.vhdx", place + 4096, (b"from the log" * 700)[:8192])

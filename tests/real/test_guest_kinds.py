@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from narvet.units import KIB, MIB
+from narvet.ground.units import KIB, MIB
 from tests.program import disk, facts, make_sheet, rules, run
 from tests.real.conftest import Used
 from tests.real.guest import LOAD, PARTITIONS, SHOWS, Answers, Attached, complaints, device_at

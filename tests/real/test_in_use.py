@@ -11,9 +11,10 @@ from pathlib import Path
 import pytest
 
 from narvet.block.leases import lease, users
-from narvet.images import image_format
-from narvet.images.contract import Making
-from narvet.units import MIB
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import new_image_file
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.units import MIB
 from tests.program import facts, run
 
 
@@ -50,7 +51,7 @@ def running(image: Path, kind: str, *, writable: bool = True) -> Iterator[None]:
 @pytest.mark.guest
 def test_what_a_running_guest_uses_is_left_alone(tmp_path: Path) -> None:
     base, child = tmp_path / "base.qcow2", tmp_path / "child.qcow2"
-    with image_format("qcow2").create(base, Making(8 * MIB)) as device:
+    with new_image_file(image_format("qcow2"), base, ImageSpec(8 * MIB)) as device:
         device.write(MIB, b"seeds")
     run("branch", str(base), str(child), status=0)
     with running(child, "qcow2"):
@@ -73,7 +74,7 @@ def test_what_a_running_guest_uses_is_left_alone(tmp_path: Path) -> None:
 @pytest.mark.guest
 def test_a_base_that_a_guest_reads_through_another_child_stays(tmp_path: Path) -> None:
     base, mine, theirs = tmp_path / "base.qcow2", tmp_path / "mine.qcow2", tmp_path / "theirs.qcow2"
-    with image_format("qcow2").create(base, Making(8 * MIB)) as device:
+    with new_image_file(image_format("qcow2"), base, ImageSpec(8 * MIB)) as device:
         device.write(MIB, b"seeds")
     (tmp_path / "apart").mkdir()
     run("branch", str(base), str(tmp_path / "apart" / theirs.name), status=0)

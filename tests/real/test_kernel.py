@@ -14,15 +14,15 @@ from uuid import UUID
 
 import pytest
 
+from narvet.apply.copying import data_runs
 from narvet.block.file import FileDevice
-from narvet.filesystems import filesystem
-from narvet.filesystems.contract import Options, Purpose
-from narvet.images import NAMES, image_format
-from narvet.images.chain import identify, open_image
-from narvet.images.files import stored
-from narvet.units import GIB, KIB, MIB, TIB
-from narvet.work.recast import data_runs
-from tests.program import facts, run
+from narvet.block.files import stored_at as stored
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Purpose, Wishes
+from narvet.formats.images import NAMES, image_format
+from narvet.formats.images.chain import identify, open_image
+from narvet.ground.units import GIB, KIB, MIB, TIB
+from tests.program import HERE, facts, run
 from tests.real import load
 from tests.real.kernel import as_raw, mounted, quiet_log, shown
 
@@ -46,33 +46,33 @@ XFS_SIZES = (
 # What can be set by a key of its own, and what the storage below is like; each at a few sizes.
 WISHES: dict[str, tuple[Any, ...]] = {
     "ext4": (
-        {"block": KIB}, {"block": 2 * KIB}, {"block": 4 * KIB}, {"block": 64 * KIB}, {"block": 16 * KIB}, {"block": MIB}, {"inode_each": 4 * KIB}, {"inode_each": MIB},
+        {"unit": KIB}, {"unit": 2 * KIB}, {"unit": 4 * KIB}, {"unit": 64 * KIB}, {"unit": 16 * KIB}, {"unit": MIB}, {"inode_each": 4 * KIB}, {"inode_each": MIB},
         {"journal": 8 * MIB}, {"reserved": Fraction(5, 100)}, {"reserved": Fraction(0)},
         {"chunk": 64 * KIB, "stripe": 256 * KIB},
     ),
     "xfs": (
-        {"block": KIB}, {"block": 2 * KIB}, {"journal": 40 * MIB}, {"chunk": 64 * KIB, "stripe": 256 * KIB},
+        {"unit": KIB}, {"unit": 2 * KIB}, {"journal": 40 * MIB}, {"chunk": 64 * KIB, "stripe": 256 * KIB},
         {"chunk": 512 * KIB, "stripe": 4 * MIB}, {"chunk": MIB, "stripe": MIB},
     ),
 }  # fmt: skip
 
 
-def written(image: Path, size: int, options: Options, name: str = "ext4") -> dict[str, int]:
+def written(image: Path, size: int, options: Wishes, name: str = "ext4") -> dict[str, int]:
     """Write a filesystem to a new image of its size; return what is promised of it."""
     kind = filesystem(name)
-    geometry = kind.geometry(size, options)
+    new = kind.plan(size, options)
     with image.open("x+b", buffering=0) as file:
         file.truncate(size)
-        kind.write(FileDevice(file), geometry)
-    assert image.stat().st_blocks * 512 <= kind.footprint(geometry)
-    promised = kind.capacity(geometry)
+        new.write(FileDevice(file))
+    assert image.stat().st_blocks * 512 <= new.footprint()
+    promised = new.capacity()
     return {"total": promised.total, "free": promised.free, "available": promised.available}
 
 
 def sound(image: Path, name: str, free: int) -> None:
     """Narvet's own reader finds nothing to complain about, and the free space the kernel showed."""
     with open_image(image) as device:
-        found = filesystem(name).read(device, "here")
+        found = filesystem(name).read(device, HERE)
     assert found is not None and found.findings == () and (name == "ext4" or found.free == free)
 
 
@@ -83,8 +83,8 @@ def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ..
     for sector, size in product((512, 4096), sizes):
         if size // sector * sector < filesystem(name).least:
             continue
-        known_as = UUID(int=size)
-        options = Options(known_as, "seeds", purpose, sector, 70001, 1300, 0o2750, 1772409600)
+        native_id = UUID(int=size)
+        options = Wishes(native_id, "seeds", purpose, sector, 70001, 1300, 0o2750, 1772409600)
         promised = written(image, size // sector * sector, options, name)
         with quiet_log(), mounted(image, tmp_path) as place:
             assert shown(place) == promised, size
@@ -99,9 +99,9 @@ def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ..
 def test_heeds_every_key(tmp_path: Path, name: str) -> None:
     image = tmp_path / "image.raw"
     for wish, size in product(WISHES[name], (100 * MIB + 5 * 512, 600 * MIB, 20 * GIB + MIB)):
-        if wish.get("journal", 0) > size // 8 or wish.get("block", 0) > size // 400:
+        if wish.get("journal", 0) > size // 8 or wish.get("unit", 0) > size // 400:
             continue
-        promised = written(image, size, Options(uuid=UUID(int=size), **wish), name)
+        promised = written(image, size, Wishes(uuid=UUID(int=size), **wish), name)
         with quiet_log(), mounted(image, tmp_path) as place:
             assert shown(place) == promised, (wish, size)
             load.verify(load.fill(place, size, most=2 * MIB))
@@ -117,7 +117,7 @@ def test_heeds_every_key(tmp_path: Path, name: str) -> None:
 )
 def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
     image = tmp_path / "image.raw"
-    written(image, size, Options(uuid=UUID(int=size)), name)
+    written(image, size, Wishes(uuid=UUID(int=size)), name)
     with quiet_log():
         with mounted(image, tmp_path) as place:
             made = load.fill(place, size)
@@ -138,7 +138,7 @@ def test_holds_a_load(tmp_path: Path, name: str, size: int) -> None:
 def test_xfs_is_enlarged_while_it_is_mounted(tmp_path: Path, before: int, after: int) -> None:
     """By the kernel's own call: struct xfs_growfs_data holds the new number of blocks and the share for inodes."""
     image = tmp_path / "image.raw"
-    written(image, before, Options(uuid=UUID(int=before)), "xfs")
+    written(image, before, Wishes(uuid=UUID(int=before)), "xfs")
     os.truncate(image, after)
     with quiet_log(), mounted(image, tmp_path) as place:
         made = load.fill(place, before, most=4 * MIB)
@@ -157,7 +157,7 @@ def test_xfs_is_enlarged_while_it_is_mounted(tmp_path: Path, before: int, after:
 @pytest.mark.parametrize("name", ["ext4", "xfs"])
 def test_large_ones(shared_memory: Path, name: str, size: int) -> None:
     image = shared_memory / "image.raw"
-    promised = written(image, size, Options(uuid=UUID(int=size)), name)
+    promised = written(image, size, Wishes(uuid=UUID(int=size)), name)
     assert image.stat().st_blocks * 512 < (110 * MIB if name == "ext4" else 3 * MIB)
     with quiet_log(), mounted(image, shared_memory) as place:
         assert shown(place) == promised
@@ -168,7 +168,7 @@ def test_large_ones(shared_memory: Path, name: str, size: int) -> None:
 def test_reclaims_what_was_deleted(tmp_path: Path, name: str) -> None:
     """After use, deleting and reclaiming, an image of any format stores what is left, which is bit for bit the same."""
     blank, used = tmp_path / "blank.raw", tmp_path / "used.raw"
-    written(blank, 200 * MIB, Options(uuid=UUID(int=9)), name)
+    written(blank, 200 * MIB, Wishes(uuid=UUID(int=9)), name)
     shutil.copy(blank, used)
     with mounted(used, tmp_path) as place:
         made = load.fill(place, 9, most=120 * MIB)
@@ -184,10 +184,10 @@ def test_reclaims_what_was_deleted(tmp_path: Path, name: str) -> None:
     for image in images:
         run("recast", str(used), str(image), status=0)
     for image in (*images, child):
-        known_as = identify(image).facts.id
+        native_id = identify(image).facts.id
         told = facts("reclaim", str(image))
         assert told["before"] > 100 * MIB and told["after"] < kept + 45 * MIB, (image, told)
-        assert stored(image) == told["after"] and identify(image).facts.id == known_as
+        assert stored(image) == told["after"] and identify(image).facts.id == native_id
         copy = as_raw(image, tmp_path / "copy")
         with quiet_log(), mounted(copy, tmp_path) as place:
             load.verify({place / file.relative_to(tmp_path / "mount"): checksum for file, checksum in made.items()})

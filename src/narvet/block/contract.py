@@ -3,16 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
-from narvet.errors import BugError, ImageError
-
-
-class Extent(NamedTuple):
-    """A run of bytes that may hold data; what lies between extents reads as zeros."""
-
-    start: int
-    length: int
+from narvet.ground.errors import BugError, ImageError
+from narvet.ground.extents import Extent
 
 
 class BlockDevice(Protocol):
@@ -23,7 +17,7 @@ class BlockDevice(Protocol):
         """Bytes that can be read and written."""
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector, the unit of the tables on it."""
 
     def read(self, offset: int, length: int) -> bytes:
@@ -63,10 +57,3 @@ def zero_by_writing(device: BlockDevice, offset: int, length: int) -> None:
     for start, run in list(device.extents(offset, offset + length)):
         for position in range(start, start + run, len(blank)):
             device.write(position, memoryview(blank)[: min(len(blank), start + run - position)])
-
-
-def cut(extent: Extent, start: int, end: int) -> Iterator[Extent]:
-    """Yield the part of an extent between `start` and `end`, if there is any."""
-    first, last = max(extent.start, start), min(extent.start + extent.length, end)
-    if first < last:
-        yield Extent(first, last - first)

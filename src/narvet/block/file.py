@@ -8,17 +8,20 @@ import stat
 from collections.abc import Iterator
 from typing import BinaryIO
 
-from narvet.block.contract import Extent, check_read, check_write, cut, zero_by_writing
-from narvet.budget import spend
-from narvet.errors import ImageError
+from narvet.block.contract import check_read, check_write, zero_by_writing
+from narvet.ground.budget import spend
+from narvet.ground.errors import ImageError
+from narvet.ground.extents import Extent, cut
+
+_STORED_UNIT = 512  # POSIX: st_blocks counts units of 512 bytes
 
 
 class FileDevice:
     """The bytes of an open file, or block device."""
 
-    def __init__(self, file: BinaryIO, sector: int = 512) -> None:
+    def __init__(self, file: BinaryIO, sector_size: int = 512) -> None:
         self._file = file
-        self._sector = sector
+        self._sector = sector_size
         self._size = file.seek(0, os.SEEK_END)
 
     @property
@@ -27,7 +30,7 @@ class FileDevice:
         return self._size
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector."""
         return self._sector
 
@@ -91,6 +94,35 @@ class FileDevice:
             spend()
             yield from cut(Extent(first, after - first), start, end)
             position = after
+
+    @property
+    def stored(self) -> int:
+        """Bytes that the file takes of its filesystem; all of a device."""
+        about = os.fstat(self.handle)
+        if not stat.S_ISREG(about.st_mode):
+            return self._size
+        return getattr(about, "st_blocks", -(-about.st_size // _STORED_UNIT)) * _STORED_UNIT
+
+    @property
+    def changed(self) -> int:
+        """When the file's content was changed last, in nanoseconds since 1970."""
+        return os.fstat(self.handle).st_mtime_ns
+
+    @property
+    def device_number(self) -> int | None:
+        """The number of a block device, None for a file."""
+        about = os.fstat(self.handle)
+        return None if stat.S_ISREG(about.st_mode) else about.st_rdev
+
+    def allocate(self, size: int) -> None:
+        """Make the file `size` bytes long and give it all of them: by the system's own call, else by writing zeros."""
+        self.resize(size)
+        if hasattr(os, "posix_fallocate"):
+            os.posix_fallocate(self.handle, 0, size)
+            return
+        blank = memoryview(bytes(1 << 20))
+        for done in range(0, size, len(blank)):
+            self.write(done, blank[: size - done])
 
     def resize(self, size: int) -> None:
         """Make the file longer, by a hole, or shorter."""

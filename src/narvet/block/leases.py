@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from narvet.errors import ImageError, RefusedError
+from narvet.ground.errors import ImageError, RefusedError
 
 # How hypervisors lock images: a byte for each permission that a user has, and another for each it does not share.
 _HAS, _KEEPS = 100, 200

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from narvet.block.contract import BlockDevice, Extent, check_read, check_write
+from narvet.block.contract import BlockDevice, check_read, check_write
+from narvet.ground.extents import Extent
 
 
 class Linear:
     """The bytes of several devices in a row."""
 
-    def __init__(self, parts: Sequence[BlockDevice], sector: int) -> None:
+    def __init__(self, parts: Sequence[BlockDevice], sector_size: int) -> None:
         self._parts = [part for part in parts if part.size]
         self._size = sum(part.size for part in parts)
-        self._sector = sector
+        self._sector = sector_size
 
     @property
     def size(self) -> int:
@@ -21,7 +22,7 @@ class Linear:
         return self._size
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector."""
         return self._sector
 

@@ -9,7 +9,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from narvet.block.names import LOCK, lock_name, same_file
-from narvet.errors import RefusedError
+from narvet.ground.errors import RefusedError
 
 
 @contextmanager

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from narvet.block.contract import Extent, check_read, check_write, cut, zero_by_writing
+from narvet.block.contract import check_read, check_write, zero_by_writing
+from narvet.ground.extents import Extent, cut
 
 _CHUNK = 4096
 
@@ -12,9 +13,9 @@ _CHUNK = 4096
 class MemoryDevice:
     """A sparse disk in memory, for working a layout out and for tests."""
 
-    def __init__(self, size: int, sector: int = 512) -> None:
+    def __init__(self, size: int, sector_size: int = 512) -> None:
         self._size = size
-        self._sector = sector
+        self._sector = sector_size
         self._chunks: dict[int, bytearray] = {}
 
     @property
@@ -23,7 +24,7 @@ class MemoryDevice:
         return self._size
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector."""
         return self._sector
 
@@ -59,6 +60,15 @@ class MemoryDevice:
                 first = number * _CHUNK
             last = (number + 1) * _CHUNK
         yield from cut(Extent(first, last - first), start, limit)
+
+    def resize(self, size: int) -> None:
+        """Make the disk longer, by zeros, or shorter."""
+        if size < self._size:
+            whole, part = divmod(size, _CHUNK)
+            self._chunks = {number: chunk for number, chunk in self._chunks.items() if number <= whole}
+            if whole in self._chunks:
+                self._chunks[whole][part:] = bytes(_CHUNK - part)
+        self._size = size
 
     def flush(self) -> None:
         """Memory needs no flushing."""

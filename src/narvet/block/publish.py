@@ -17,7 +17,7 @@ from typing import Any
 
 from narvet.block.locks import clear_locks, exclusive_lock, hold_file
 from narvet.block.names import PARTIAL, rename_new, sync_file, sync_folder, sync_handle, working_name
-from narvet.errors import RefusedError
+from narvet.ground.errors import RefusedError
 
 _MARK = ".published"
 _LONGEST_MARK = 1 << 20  # bytes: a thousand pieces with long names
@@ -146,6 +146,13 @@ def recover_all(folder: Path) -> None:
     clear_locks(folder)
 
 
+def clear_folders(*paths: Path) -> None:
+    """Clear what interrupted runs left beside some images; a folder that this user may not change is passed over."""
+    for folder in {path.parent for path in paths}:
+        if os.access(folder, os.W_OK | os.X_OK):
+            recover_all(folder)
+
+
 def take_place(built: Path, path: Path) -> None:
     """Put a finished file in the place of an existing one, whose owner, mode and attributes it gets."""
     _copy_owner(path, built)
@@ -252,7 +259,7 @@ def _copy_owner(source: Path, copy: Path) -> None:
 
 
 def _write_mark(folder: Path, files: Sequence[Path]) -> None:
-    """Note which files are about to be published, by inode, so that they can be told from any others."""
+    """Note which files are about to be published, by inode, so that they are not taken for others."""
     abouts = [(file.name, file.stat()) for file in files]
     mark = folder / _MARK
     mark.write_text(json.dumps([[name, about.st_dev, about.st_ino] for name, about in abouts]))

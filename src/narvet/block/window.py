@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from narvet.block.contract import BlockDevice, Extent, check_read, check_write
-from narvet.errors import ImageError
+from narvet.block.contract import BlockDevice, check_read, check_write
+from narvet.ground.errors import ImageError
+from narvet.ground.extents import Extent
 
 
 class Window:
@@ -24,9 +25,9 @@ class Window:
         return self._size
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector, those of the device below."""
-        return self._below.sector
+        return self._below.sector_size
 
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly `length` bytes from `offset` of the part."""

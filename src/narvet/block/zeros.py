@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from narvet.block.contract import Extent, check_read, check_write
-from narvet.errors import BugError
+from narvet.block.contract import check_read, check_write
+from narvet.ground.errors import BugError
+from narvet.ground.extents import Extent
 
 
 class Zeros:
     """So many bytes of zeros, for reading only."""
 
-    def __init__(self, size: int, sector: int = 512) -> None:
+    def __init__(self, size: int, sector_size: int = 512) -> None:
         self._size = size
-        self._sector = sector
+        self._sector = sector_size
 
     @property
     def size(self) -> int:
@@ -21,7 +22,7 @@ class Zeros:
         return self._size
 
     @property
-    def sector(self) -> int:
+    def sector_size(self) -> int:
         """Bytes of a logical sector."""
         return self._sector
 

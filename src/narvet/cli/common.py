@@ -1,21 +1,25 @@
-"""What commands share: the sheet argument, `--json`, and how results and findings are printed."""
+"""What commands share: arguments and options, and how results and findings are printed."""
 
 from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Sequence
+import sys
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from narvet.errors import is_harmless, printable
-from narvet.findings import Finding, has_errors
-from narvet.images import NAMES
-from narvet.units import SizeError, parse_size
+import narvet
+from narvet.ground.errors import flat, is_harmless, printable
 
-SHEET = click.argument("sheet", type=click.Path(path_type=Path, readable=False))
+if TYPE_CHECKING:
+    from narvet import Finding
+
+A_PATH = click.Path(path_type=Path, readable=False)
+SHEET = click.argument("sheet", type=A_PATH)
+STOPPED_BY_FINDINGS = 1
 
 
 class SizeType(click.ParamType[int]):
@@ -28,39 +32,44 @@ class SizeType(click.ParamType[int]):
         if isinstance(value, int):
             return value
         try:
-            return parse_size(value)
-        except SizeError as error:
-            self.fail(str(error), param, ctx)
+            return narvet.parse_size(value)
+        except narvet.SizeError as error:
+            self.fail(flat(str(error)), param, ctx)
+
+
+class SectorType(click.Choice[str]):
+    """Bytes of a sector, a number once read."""
+
+    def __init__(self) -> None:
+        super().__init__(["512", "4096"])
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the bytes."""
+        return int(super().convert(value, param, ctx))
 
 
 FORMAT = click.option(
-    "--format", "kind", type=click.Choice(NAMES), help="Image format; otherwise the name's ending tells."
+    "--format",
+    "format_name",
+    type=click.Choice(narvet.IMAGE_FORMATS),
+    help="Image format; otherwise the name's ending tells.",
 )
-BLOCK = click.option("--block", type=SizeType(), help="The unit a thin image grows by; otherwise the format's choice.")
-SPACE = click.option(
-    "--space", type=click.Choice(["thin", "full"]), default="thin", help="Store what holds data, or everything."
+BLOCK = click.option(
+    "--block", "block_size", type=SizeType(), help="The unit a thin image grows by; otherwise the format's choice."
 )
+SPACE = click.option("--space", type=click.Choice(["thin", "full"]), help="Store what holds data, or everything.")
 PIECES = click.option("--pieces", type=SizeType(), help="vmdk: keep the image in files of at most this size.")
 PACKED = click.option("--packed", is_flag=True, help="vmdk: the compressed form for transport, only read afterwards.")
 IMAGE_FORMAT = click.option(
-    "--image-format", type=click.Choice(NAMES), help="Format that IMAGE is read by; otherwise its ending tells."
+    "--image-format",
+    type=click.Choice(narvet.IMAGE_FORMATS),
+    help="Format that IMAGE is read by; otherwise its ending tells.",
 )
-BASES = click.option(
-    "--base", "bases", multiple=True, type=click.Path(path_type=Path), help="A base that may lie elsewhere; repeatable."
-)
+BASES = click.option("--base", "bases", multiple=True, type=A_PATH, help="A base that may lie elsewhere; repeatable.")
 SECTOR = click.option(
-    "--sector", type=click.Choice(["512", "4096"]), help="Bytes of a sector, where the image does not record them."
+    "--sector", "sector_size", type=SectorType(), help="Bytes of a sector, where the image does not record them."
 )
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
-
-
-def clear_folder(*paths: Path) -> None:
-    """Clear what interrupted runs left beside some images; a folder that this user may not change is passed over."""
-    from narvet.block.publish import recover_all
-
-    for folder in {path.parent for path in paths}:
-        if os.access(folder, os.W_OK | os.X_OK):
-            recover_all(folder)
 
 
 def print_json(facts: Any) -> None:
@@ -72,13 +81,15 @@ def print_json(facts: Any) -> None:
 
 
 def headline(text: str) -> None:
-    """Print a line that stands out, where the terminal may be told so."""
+    """Print a line that stands out, where the terminal may show it so."""
     click.secho(text, bold=not os.environ.get("NO_COLOR"))
 
 
 def say(sentence: str, *, err: bool = False) -> None:
     """Print a sentence with nothing in it that a terminal might obey."""
-    click.echo(printable(sentence, keep="\n"), err=err)
+    stream = sys.stderr if err else sys.stdout
+    text = printable(sentence, keep="\n")
+    click.echo(text if stream.isatty() else flat(text), err=err)
 
 
 def tell(as_json: bool, facts: Any, sentence: str) -> None:
@@ -105,6 +116,6 @@ def print_findings(found: Sequence[Finding]) -> None:
         message_console().print(text.findings(found, marks()))
 
 
-def status_of(found: Sequence[Finding]) -> int:
+def status_of(found: Iterable[Finding]) -> int:
     """Return the exit status that findings lead to."""
-    return 1 if has_errors(list(found)) else 0
+    return STOPPED_BY_FINDINGS if narvet.has_errors(found) else 0

@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, print_text
+import narvet
+from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, print_text, say
 
 
 @click.command("confirm")
@@ -18,20 +19,14 @@ def command(ctx: click.Context, sheet: Path, as_json: bool) -> None:
 
     Example: narvet confirm sheet.toml
     """
-    from narvet.layout.compare import compare_all
-    from narvet.work.gather import lay_out
+    from narvet.report import facts, text
 
-    layout, facts = lay_out(sheet, deep=True)
-    differences = compare_all(layout, facts)
-    print_findings([finding for finding in layout.findings if finding.rule == "owner-not-set"])
+    layout = narvet.confirm(sheet)
+    print_findings([finding for finding in layout.findings if narvet.owner_not_set.made(finding)])
     if as_json:
-        from narvet.report.facts import confirm_facts
-
-        print_json(confirm_facts(differences))
-    elif differences:
-        from narvet.report import text
-
-        print_text(lambda _: text.differences(differences))
+        print_json(facts.confirm_facts(layout.differences))
+    elif layout.differences:
+        print_text(lambda _: text.differences(layout.differences))
     else:
-        click.echo(f"Everything is as {sheet} asks: {len(layout.disks)} disks read back.")
-    ctx.exit(1 if differences else 0)
+        say(f"Everything is as {sheet} asks: {narvet.counted(len(layout.disks), 'disk')} read back.")
+    ctx.exit(1 if layout.differences else 0)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import click
 
+import narvet
 from narvet.cli.common import headline
 
 
@@ -18,9 +19,8 @@ def command(ctx: click.Context, folder: Path) -> None:
     Example: narvet demo narvet-demo
     """
     from narvet.cli.main import cli
-    from narvet.demo import lay_example_out
 
-    sheet = lay_example_out(folder)
+    sheet = narvet.lay_example_out(folder)
     for name in ("review", "write", "survey", "confirm"):
         annex = (folder / "stores" / "annex").iterdir()
         words = [name, *(sorted(map(str, annex)) if name == "survey" else [str(sheet)])]

@@ -5,16 +5,12 @@ from __future__ import annotations
 import sys
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-from uuid import uuid4
+from typing import Any
 
 import click
 
+import narvet
 from narvet.cli.common import AS_JSON, print_json, say
-from narvet.errors import RequestError
-
-if TYPE_CHECKING:
-    from narvet.sheet.draft import Drafted, Request
 
 _OPTIONS = (
     ("disk", "Name of the new disk; otherwise its label's, or its guest's."),
@@ -55,19 +51,13 @@ def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes
 
     Example: narvet draft sheet.toml --guest coldroom --store vault --size "40 GiB" --at /srv/spare
     """
-    from narvet.sheet.draft import Request
-    from narvet.work.apply import at_work_on
-    from narvet.work.requests import draft, read_requests
-
     keys = {key.rstrip("_"): text for key, text in wishes.items() if text is not None}
     if table is not None and keys:
-        raise RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
-    with at_work_on(sheet):
-        if table is None and not keys and sys.stdin.isatty():
-            made = _by_answers(sheet, title)
-        else:
-            requests = read_requests(table) if table is not None else [Request("the call", keys)] if keys else []
-            made = draft(sheet, requests, title, uuid4())
+        raise narvet.RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
+    if table is None and not keys and sys.stdin.isatty():
+        made = _by_answers(sheet, title)
+    else:
+        made = narvet.draft(sheet, _requests(table, keys), title=title)
     if as_json:
         print_json({"stores": made.stores, "guests": made.guests, "disks": made.disks})
         return
@@ -77,26 +67,27 @@ def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes
     click.echo(f"See what comes of it: narvet review {sheet}")
 
 
-def _by_answers(sheet: Path, title: str) -> Drafted:
-    """Ask on the terminal until what is asked for can be put into the sheet; answers given are offered again."""
-    from narvet.work.requests import draft
+def _requests(table: Path | None, keys: Mapping[str, str]) -> list[narvet.Request]:
+    if table is not None:
+        return narvet.read_requests(table)
+    return [narvet.Request("the call", keys)] if keys else []
 
+
+def _by_answers(sheet: Path, title: str) -> narvet.Drafted:
+    """Ask on the terminal until what is asked for can be put into the sheet; answers given are offered again."""
     given: dict[str, str] = {}
     while True:
         request = _questions(sheet, given)
         try:
-            return draft(sheet, [request], title, uuid4())
-        except RequestError as error:
+            return narvet.draft(sheet, [request], title=title)
+        except narvet.RequestError as error:
             say(f"{error}\nYour answers are kept: Enter takes each as it was, a dash leaves it out.", err=True)
             given = dict(request.keys)
 
 
-def _questions(sheet: Path, given: Mapping[str, str]) -> Request:
+def _questions(sheet: Path, given: Mapping[str, str]) -> narvet.Request:
     """Ask for a disk on the terminal; an empty answer leaves a key out, or takes what was `given` before."""
-    from narvet.sheet.draft import Request
-    from narvet.sheet.read import read_sheet
-
-    known = read_sheet(sheet) if sheet.exists() else None
+    known = narvet.read_sheet(sheet) if sheet.exists() else None
     keys: dict[str, str] = {}
 
     def ask(key: str, question: str, choices: tuple[str, ...] = (), default: str = "") -> str:
@@ -126,4 +117,4 @@ def _questions(sheet: Path, given: Mapping[str, str]) -> Request:
     ask("owner", "Owner")
     ask("for", "Used for", ("general", "database", "logs", "media"), "general")
     ask("label", "Label")
-    return Request("the answers", keys)
+    return narvet.Request("the answers", keys)

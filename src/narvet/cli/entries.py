@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
-from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, status_of
-from narvet.errors import RequestError
-
-if TYPE_CHECKING:
-    from narvet.layout.model import Layout
+import narvet
+from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, say, status_of
 
 
 @click.command("entries")
@@ -27,42 +23,23 @@ def command(ctx: click.Context, sheet: Path, guest: str | None, root: str | None
 
     Example: narvet entries sheet.toml germination
     """
-    from narvet.guests.registry import HEAD, KEY
-    from narvet.report.facts import entry_facts
-    from narvet.work.gather import lay_out
-
-    layout, _ = lay_out(sheet)
-    if guest is not None and guest not in layout.roots:
-        raise RequestError(f'{sheet}: there is no guest "{guest}" in the sheet; it has {", ".join(layout.roots)}')
-    lines = {name: kept for name, kept in entry_facts(layout).items() if guest in (None, name)}
     if root is not None:
-        _install(ctx, layout, guest, root)
-    elif as_json:
-        print_json(lines)
-    elif guest is not None and guest in layout.registry:
-        click.echo("\n".join([HEAD, "", KEY, *lines[guest]]))
-    elif guest is not None:
-        click.echo("\n".join(lines.get(guest, [])))
+        ctx.exit(_install(sheet, guest, root))
+    from narvet.report import facts, text
+
+    layout = narvet.entries(sheet, guest)
+    if as_json:
+        print_json(facts.entry_facts(layout, guest))
     else:
-        click.echo("\n".join(f"# {name}\n" + "\n".join(kept) for name, kept in lines.items()))
+        click.echo(text.entry_texts(layout, guest))
 
 
-def _install(ctx: click.Context, layout: Layout, guest: str | None, root: str) -> None:
-    """Add a guest's entries to the fstab of a root other than, perhaps, the sheet's."""
-    from narvet.guests.roots import add_entries, root_facts
-    from narvet.layout.facts import Facts
-    from narvet.layout.mounts import check_mounts
-
+def _install(sheet: Path, guest: str | None, root: str) -> int:
+    """Add a guest's entries to the fstab of a root other than, perhaps, the sheet's; return the exit status."""
     if guest is None:
-        raise RequestError("--into installs one guest's entries; name the guest after the sheet")
-    if guest in layout.registry:
-        raise RequestError(f"guest {guest} has no fstab; import {layout.roots[guest]} in it once the sheet is written")
-    wanted = layout.entries.get(guest, ())
-    there = root_facts(guest, root, [entry.file for entry in wanted])
-    disks = [disk for disk in layout.disks if disk.guest == guest]
-    found = [*there.findings, *check_mounts(disks, Facts(roots={guest: there}))]
-    print_findings(found)
-    if not status_of(found):
-        added = add_entries(root, wanted)
-        click.echo(f"{root}/etc/fstab: {len(added)} lines added, {len(wanted) - len(added)} were there already.")
-    ctx.exit(status_of(found))
+        raise narvet.RequestError("--into installs one guest's entries; name the guest after the sheet")
+    done = narvet.install_entries(sheet, guest, root)
+    print_findings(done.findings)
+    if not narvet.has_errors(done.findings):
+        say(f"{root}/etc/fstab: {narvet.counted(done.added, 'line')} added, {done.there} were there already.")
+    return status_of(done.findings)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import click
 
+import narvet
 from narvet.cli.common import AS_JSON, print_json, print_text
-from narvet.errors import RequestError, nearest
 
 
 @click.command("explain")
@@ -16,15 +16,13 @@ def command(rules: tuple[str, ...], as_json: bool) -> None:
 
     Example: narvet explain store-overpromised
     """
-    from narvet.rules import RULES
+    from narvet.report import facts, text
 
     for rule in rules:
-        if rule not in RULES:
-            raise RequestError(f'there is no rule "{rule}"{nearest(rule, RULES)}')
-    told = {rule: RULES[rule] for rule in rules or RULES}
+        if rule not in narvet.RULES:
+            raise narvet.RequestError(f'there is no rule "{rule}"{narvet.nearest(rule, narvet.RULES)}')
+    chosen = {rule: narvet.RULES[rule] for rule in rules or narvet.RULES}
     if as_json:
-        print_json([{"rule": rule, **text._asdict()} for rule, text in told.items()])
+        print_json(facts.rule_facts(chosen))
     else:
-        from narvet.report import text
-
-        print_text(lambda marks: text.rules(told, marks, in_full=bool(rules)))
+        print_text(lambda marks: text.rules(chosen, marks, in_full=bool(rules)))

@@ -14,7 +14,7 @@ import click
 
 from narvet import __version__
 from narvet.cli.common import say
-from narvet.errors import BugError, NarvetError, RefusedError
+from narvet.ground.errors import BugError, NarvetError, RefusedError
 
 _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
@@ -103,7 +103,7 @@ def _sentence(error: Exception) -> str:
         return f"Narvet has a fault of its own, and stopped before doing harm: {error}"
     if isinstance(error, OSError):
         if error.errno == errno.EMFILE:
-            return "This user may not have so many files open at once; raise that limit (ulimit -n)"
+            return "This user may not have that many files open at once; raise the limit (ulimit -n)"
         return f"{error.filename}: {error.strerror}" if error.filename else str(error.strerror or error)
     return str(error)
 

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import click
 
+import narvet
 from narvet.cli.common import AS_JSON, tell
-from narvet.errors import RequestError
 
 if TYPE_CHECKING:
-    from narvet.layout.model import LaidStore
+    from narvet import StoreCapacity
     from narvet.report.picture import Core
 
 
@@ -34,37 +34,37 @@ def command(source: Path, names: tuple[str, ...], target: Path | None, replace: 
 
     target = target or source.with_name(f"{source.stem}.png")
     if target.suffix.lower()[1:] not in picture.KINDS:
-        raise RequestError(f"{target}: a picture ends in .png or .svg")
+        raise narvet.RequestError(f"{target}: a picture ends in .png or .svg")
     if target.exists() and not replace:
-        raise RequestError(f"{target} is there already; name a file that is not, or add --replace")
+        raise narvet.RequestError(f"{target} is there already; name a file that is not, or add --replace")
     if source.suffix == ".toml":
         title, cores, stores = _of_sheet(source, names)
     else:
         title, cores, stores = _of_images((str(source), *names))
     if len(cores) > picture.MOST_CORES:
         most = picture.MOST_CORES
-        raise RequestError(f"{source}: {len(cores)} disks are too many for one picture; name up to {most} of them")
+        raise narvet.RequestError(
+            f"{source}: {len(cores)} disks are too many for one picture; name up to {most} of them"
+        )
     picture.draw(title, cores, stores, target)
     facts = {"path": str(target), "disks": [core.name for core in cores]}
-    tell(as_json, facts, f"{target}: {len(cores)} {'disk' if len(cores) == 1 else 'disks'} drawn.")
+    tell(as_json, facts, f"{target}: {narvet.counted(len(cores), 'disk')} drawn.")
 
 
-def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[LaidStore, ...]]:
+def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:
     from narvet.report.picture import cores_of
-    from narvet.work.gather import lay_out
 
-    layout, _ = lay_out(sheet)
+    layout = narvet.review(sheet).layout
     known = {disk.name: disk for disk in layout.disks}
     unknown = [name for name in names if name not in known]
     if unknown:
-        raise RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
+        raise narvet.RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
     disks = [known[name] for name in names] or list(layout.disks)
     return layout.title, cores_of(disks), () if names else layout.stores
 
 
-def _of_images(paths: tuple[str, ...]) -> tuple[str, list[Core], tuple[LaidStore, ...]]:
+def _of_images(paths: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:
     from narvet.report.picture import cores_found
-    from narvet.survey.probe import survey
 
-    found = [survey(path, deep=False) for path in paths]
+    found = [narvet.survey(path, deep=False) for path in paths]
     return "As found", cores_found(found), ()

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from narvet.cli.common import AS_JSON, BASES, IMAGE_FORMAT, SECTOR, clear_folder, say, tell
+import narvet
+from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, SECTOR, say, tell
 
 
 @click.command("reclaim")
-@click.argument("image", type=click.Path(path_type=Path, readable=False))
+@click.argument("image", type=A_PATH)
 @IMAGE_FORMAT
 @BASES
 @SECTOR
 @AS_JSON
-def command(image: Path, image_format: str | None, bases: tuple[Path, ...], sector: str | None, as_json: bool) -> None:
+def command(image: Path, as_json: bool, **known: Any) -> None:
     """Have IMAGE give back the blocks that are zero or that its filesystems no longer use; it is thin from then on.
 
     What is not certain (a damaged table, two signatures on one partition, a filesystem that is not clean) is kept.
@@ -23,17 +25,12 @@ def command(image: Path, image_format: str | None, bases: tuple[Path, ...], sect
 
     Example: narvet reclaim trials.vhdx
     """
-    from narvet.images.trust import said
     from narvet.report.progress import counting
-    from narvet.units import show_both
-    from narvet.work.reclaim import reclaim
 
-    clear_folder(image)
     with counting(str(image)) as count:
-        done = reclaim(image, count, said(image, image_format, bases), int(sector) if sector else None)
-    sizes = f"{show_both(done.before)} stored before, {show_both(done.after)} now"
-    told = sizes if done.after < done.before else "nothing to give back"
+        done = narvet.reclaim(image, count, **known)
+    sizes = f"{narvet.show_both(done.before)} stored before, {narvet.show_both(done.after)} now"
     facts = {"path": str(image), "before": done.before, "after": done.after, "kept": list(done.kept)}
-    tell(as_json, facts, f"{image}: {told}")
+    tell(as_json, facts, f"{image}: {sizes if done.after < done.before else 'nothing to give back'}")
     for kept in done.kept:
         say(f"{image}: {kept}", err=True)

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text
-from narvet.errors import RequestError
+import narvet
+from narvet.cli.common import AS_JSON, SHEET, print_json, print_text, say
+
+if TYPE_CHECKING:
+    from narvet import Step
 
 
 @click.command("retire")
@@ -25,22 +30,18 @@ def command(sheet: Path, disk: str, yes: bool, as_json: bool) -> None:
     Example: narvet retire sheet.toml notes
     """
     from narvet.report import text
-    from narvet.work.apply import at_work_on, carry_out, clear_stores
-    from narvet.work.gather import lay_out
-    from narvet.work.retire import retirement
 
-    with at_work_on(sheet):
-        layout, facts = lay_out(sheet)
-        clear_stores(layout)
-        todo = retirement(sheet, disk, layout, facts)
-        if not yes:
-            if not sys.stdin.isatty():
-                raise RequestError(f"{sheet}: disk {disk} would be removed for good; add --yes if that is meant")
-            for step in todo:
-                click.echo(f"  {step.touches}: {step.summary}", err=True)
-            click.confirm(f"Remove disk {disk} and all it holds?", abort=True, err=True)
-        carry_out(sheet, todo, lambda _: None)
+    done = narvet.retire(sheet, disk, lambda todo: yes or _agreed(sheet, disk, todo))
     if as_json:
-        print_json({"done": [step.touches for step in todo]})
+        print_json({"done": [step.touches for step in done]})
     else:
-        print_text(lambda _: text.steps_done(todo))
+        print_text(lambda _: text.steps_done(done))
+
+
+def _agreed(sheet: Path, disk: str, todo: Sequence[Step]) -> bool:
+    """Show what would be done, and ask; Abort is raised for a no."""
+    if not sys.stdin.isatty():
+        raise narvet.RequestError(f"{sheet}: disk {disk} would be removed for good; add --yes if that is meant")
+    for step in todo:
+        say(f"  {step.touches}: {step.summary}", err=True)
+    return click.confirm(f"Remove disk {disk} and all it holds?", abort=True, err=True)

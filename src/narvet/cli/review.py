@@ -6,8 +6,8 @@ from pathlib import Path
 
 import click
 
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text, status_of
-from narvet.errors import RequestError
+import narvet
+from narvet.cli.common import AS_JSON, SHEET, print_json, print_text, say, status_of
 
 
 @click.command("review")
@@ -23,23 +23,23 @@ def command(ctx: click.Context, sheet: Path, disks: tuple[str, ...], as_json: bo
 
     Example: narvet review sheet.toml trials
     """
-    from narvet.work.gather import lay_out
-
-    layout, _ = lay_out(sheet)
-    unknown = [name for name in disks if name not in {disk.name for disk in layout.disks}]
+    reviewed = narvet.review(sheet)
+    unknown = [name for name in disks if name not in reviewed.layout.wanted.disks]
     if unknown:
-        raise RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
+        raise narvet.RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
+    _print(reviewed, disks, as_json)
+    ctx.exit(status_of(reviewed.layout.findings))
+
+
+def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], as_json: bool) -> None:
+    from narvet.report import facts, text
+
     if as_json:
-        from narvet.report.facts import review_facts
-
-        print_json(review_facts(layout))
-    else:
-        from narvet.report import text
-
-        print_text(lambda marks: text.review(layout, disks, marks))
-        wanted = tuple(f"disk.{name}." for name in disks) or ("",)
-        shown = [one for one in layout.findings if f"{one.where}.".startswith(wanted)]
-        print_text(lambda marks: text.findings(shown, marks))
-        if len(shown) < len(layout.findings):
-            click.echo(f"{len(layout.findings) - len(shown)} more findings on the rest of the sheet.")
-    ctx.exit(status_of(layout.findings))
+        print_json(facts.review_facts(reviewed.layout))
+        return
+    every = reviewed.layout.findings
+    shown = [one for one in every if not disks or (one.where.kind == "disk" and one.where.name in disks)]
+    print_text(lambda marks: text.review(reviewed, disks, marks))
+    print_text(lambda marks: text.findings(shown, marks))
+    if len(shown) < len(every):
+        say(f"{narvet.counted(len(every) - len(shown), 'more finding')} on the rest of the sheet.")

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import click
 
+import narvet
 from narvet.cli.common import AS_JSON, SHEET, print_findings, print_json, print_text, status_of
 
 
@@ -22,24 +23,14 @@ def command(ctx: click.Context, sheet: Path, anew: tuple[str, ...], as_json: boo
 
     Example: narvet write sheet.toml
     """
+    from narvet.report import facts, text
     from narvet.report.progress import progress
-    from narvet.work.apply import at_work_on, carry_out, clear_stores
-    from narvet.work.gather import lay_out
-    from narvet.work.steps import steps
 
-    with at_work_on(sheet):
-        layout, facts = lay_out(sheet, anew=anew)
-        clear_stores(layout)
-        todo = () if status_of(layout.findings) else steps(layout, facts)
-        with progress(len(todo)) as advance:
-            carry_out(sheet, todo, advance)
+    with progress() as bar:
+        written = narvet.write(sheet, anew=anew, on_start=bar.start, on_done=bar.done)
     if as_json:
-        from narvet.report.facts import write_facts
-
-        print_json(write_facts(todo, layout.findings))
+        print_json(facts.write_facts(written.done, written.layout.findings))
     else:
-        from narvet.report import text
-
-        print_findings(layout.findings)
-        print_text(lambda _: text.written(layout, todo))
-    ctx.exit(status_of(layout.findings))
+        print_findings(written.layout.findings)
+        print_text(lambda _: text.written(written))
+    ctx.exit(status_of(written.layout.findings))

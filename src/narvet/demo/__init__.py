@@ -6,7 +6,7 @@ import shutil
 from importlib.resources import as_file, files
 from pathlib import Path
 
-from narvet.errors import RequestError
+from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
 

@@ -2,29 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from narvet.filesystems.contract import FilesystemFacts
-from narvet.findings import Finding
-from narvet.guests.fstab import fstab_line
-from narvet.guests.registry import value_line
-from narvet.layout.compare import Difference
-from narvet.layout.facts import PartitionFound, Survey
-from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
-from narvet.tables import table_format
-from narvet.tables.contract import attribute_names
-
-if TYPE_CHECKING:
-    from narvet.work.steps import Step
+from narvet.formats.filesystems.contract import Capacity, FilesystemState
+from narvet.ground.errors import flat
+from narvet.ground.findings import Finding, Rule
+from narvet.guests import guest_system
+from narvet.model.estate import Disk, Image, Partition
+from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
+from narvet.model.moves import Difference, Step
+from narvet.usecases.make import Made
+from narvet.usecases.recast import Recast
 
 
 def review_facts(layout: Layout) -> dict[str, Any]:
     """Return what `review --json` prints."""
     return {
         "title": layout.title,
-        "disks": [_disk(disk) for disk in layout.disks],
+        "disks": [_planned(disk) for disk in layout.disks],
         "pools": [],
         "stores": [_store(store) for store in layout.stores],
         "entries": entry_facts(layout),
@@ -32,44 +29,60 @@ def review_facts(layout: Layout) -> dict[str, Any]:
     }
 
 
-def made_facts(layout: Layout) -> dict[str, Any]:
+def made_facts(made: Made) -> dict[str, Any]:
     """Return what `make --json` prints: the one disk, and the findings."""
-    return {"disk": _disk(layout.disks[0]), "findings": finding_facts(layout.findings)}
+    return {"disk": _wanted(made.image.wanted), "findings": finding_facts(made.findings)}
 
 
-def entry_facts(layout: Layout) -> dict[str, list[str]]:
-    """Return each guest's entries as lines: of fstab, or of a registry text."""
-    lines = {guest: [fstab_line(entry) for entry in entries] for guest, entries in layout.entries.items()}
-    return lines | {guest: [value_line(value) for value in values] for guest, values in layout.registry.items()}
+def entry_facts(layout: Layout, guest: str | None = None) -> dict[str, list[str]]:
+    """Return each guest's entries as lines: of fstab, or of a registry text; guests without any are left out."""
+    lines = {name: list(guest_system(layout.systems[name]).entry_lines(own)) for name, own in layout.guests.items()}
+    return {name: own for name, own in lines.items() if own and guest in (None, name)}
 
 
 def finding_facts(findings: Iterable[Finding]) -> list[dict[str, str]]:
     """Return findings as objects."""
-    return [asdict(finding) for finding in findings]
+    return [
+        {
+            "rule": one.rule,
+            "level": one.level,
+            "where": str(one.where),
+            "message": flat(one.message),
+            "remedy": flat(one.remedy),
+        }
+        for one in findings
+    ]
 
 
-def survey_facts(found: Survey) -> dict[str, Any]:
+def survey_facts(found: Disk) -> dict[str, Any]:
     """Return what `survey --json` prints of one path."""
+    image = found.image
     return {
-        "path": found.path,
-        "format": found.format,
-        "space": found.space,
-        "size": found.size,
-        "sector": found.sector or None,
-        "block": found.block or None,
-        "allocated": found.allocated,
-        "base": found.base,
+        "path": image.path,
+        "format": image.format,
+        "space": image.space,
+        "size": image.size,
+        "sector": image.sector_size or None,
+        "block": image.block_size or None,
+        "allocated": image.stored,
+        "base": image.base,
         "table": found.table,
         "table_id": found.table_id or None,
-        "partitions": [_found_partition(part, found.table) for part in found.partitions],
+        "partitions": [_found_partition(part, found) for part in found.partitions],
         "findings": finding_facts(found.findings),
     }
 
 
 def confirm_facts(differences: Sequence[Difference]) -> dict[str, Any]:
     """Return what `confirm --json` prints."""
-    rows = [{"where": one.where, "asked": one.asked, "found": one.found} for one in differences]
+    rows = [{"where": where_of(one), "asked": flat(one.texts[0]), "found": flat(one.texts[1])} for one in differences]
     return {"agrees": not rows, "differences": rows}
+
+
+def where_of(one: Difference) -> str:
+    """Return what differs and where, in a few words."""
+    detail = one.aspect.title if one.aspect.says_more else ""
+    return f"{one.where} {detail}".rstrip()
 
 
 def write_facts(done: Sequence[Step], findings: Iterable[Finding]) -> dict[str, Any]:
@@ -77,51 +90,90 @@ def write_facts(done: Sequence[Step], findings: Iterable[Finding]) -> dict[str, 
     return {"done": [step.touches for step in done], "findings": finding_facts(findings)}
 
 
-def _disk(disk: LaidDisk) -> dict[str, Any]:
+def rule_facts(rules: Mapping[str, Rule[...]]) -> list[dict[str, str]]:
+    """Return what `explain --json` prints."""
+    return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
+
+
+def recast_facts(done: Recast) -> dict[str, Any]:
+    """Return what `recast --json` prints."""
     return {
-        "name": disk.name,
-        "guest": disk.guest,
-        "runs": disk.runs,
-        "store": disk.store,
-        "path": disk.path,
-        "format": disk.format,
-        "space": disk.space,
-        "size": disk.size,
-        "sector": disk.sector,
-        "origin": asdict(disk.origin) if disk.origin else None,
-        "slot": disk.slot,
-        "table": disk.table,
-        "table_id": disk.table_id,
-        "state": disk.state,
-        "stores_now": disk.stores_now,
-        "partitions": [_partition(part, disk.table) for part in disk.partitions],
+        "path": str(done.path),
+        "format": done.format,
+        "space": done.spec.space,
+        "size": done.spec.size,
+        "verified": done.is_verified,
+        "remarks": [flat(remark) for remark in done.remarks],
     }
 
 
-def _attributes(table: str, attributes: int) -> list[str]:
-    return list(attribute_names(table_format(table).attributes, attributes)) if table != "none" else []
+def _planned(disk: PlannedDisk) -> dict[str, Any]:
+    return {
+        "name": disk.name,
+        "guest": disk.guest,
+        "runs": disk.system,
+        "store": disk.store,
+        "slot": disk.slot,
+        "origin": asdict(disk.origin) if disk.origin else None,
+        "state": disk.state,
+        **_wanted(disk.wanted),
+    }
 
 
-def _partition(part: LaidPartition, table: str) -> dict[str, Any]:
-    shows = part.shows
+def _wanted(disk: Disk) -> dict[str, Any]:
+    return {
+        **_image(disk.image),
+        "table": disk.table,
+        "table_id": disk.table_id or None,
+        "stores_now": disk.image.stored,
+        "partitions": [_partition(part, disk) for part in disk.partitions],
+    }
+
+
+def _image(image: Image) -> dict[str, Any]:
+    return {
+        "path": image.path,
+        "format": image.format,
+        "space": image.space,
+        "size": image.size,
+        "sector": image.sector_size,
+    }
+
+
+def _entry(part: Partition, disk: Disk) -> dict[str, Any]:
     return {
         "number": part.number,
-        "label": part.label,
+        "label": part.entry.label,
         "start": part.start,
         "size": part.size,
-        "type": part.type or None,
-        "id": part.id or None,
-        "filesystem": part.filesystem,
-        "uuid": part.uuid,
-        "at": part.at,
-        "attributes": _attributes(table, part.attributes),
-        "volume": part.volume or None,
+        "type": part.entry.type or None,
+        "id": part.entry.id or None,
+        "attributes": list(disk.attributes(part)),
+    }
+
+
+def _partition(part: Partition, disk: Disk) -> dict[str, Any]:
+    inside, mount = part.filesystem, part.mount
+    label = part.entry.label or (inside.label if inside else "")
+    return {
+        **_entry(part, disk),
+        "label": label,
+        "filesystem": inside.kind if inside else None,
+        "uuid": inside.uuid if inside else None,
+        "at": mount.at if mount else None,
+        "volume": (mount.volume if mount else "") or None,
+        **_capacity(part.new.capacity() if part.new else None),
+    }
+
+
+def _capacity(shows: Capacity | None) -> dict[str, Any]:
+    return {
         "shows": {"total": shows.total, "free": shows.free, "available": shows.available} if shows else None,
         "losses": [asdict(loss) for loss in shows.losses] if shows else [],
     }
 
 
-def _store(store: LaidStore) -> dict[str, Any]:
+def _store(store: StoreCapacity) -> dict[str, Any]:
     return {
         "name": store.name,
         "path": store.path,
@@ -133,21 +185,11 @@ def _store(store: LaidStore) -> dict[str, Any]:
     }
 
 
-def _found_partition(part: PartitionFound, table: str) -> dict[str, Any]:
-    place, inside = part.place, part.filesystem
-    return {
-        "number": place.number,
-        "label": place.label,
-        "start": place.start,
-        "size": place.size,
-        "type": place.type or None,
-        "id": place.id or None,
-        "attributes": _attributes(table, place.attributes),
-        "filesystem": _inside(inside) if inside else None,
-    }
+def _found_partition(part: Partition, disk: Disk) -> dict[str, Any]:
+    return {**_entry(part, disk), "filesystem": _inside(part.filesystem) if part.filesystem else None}
 
 
-def _inside(found: FilesystemFacts) -> dict[str, Any]:
+def _inside(found: FilesystemState) -> dict[str, Any]:
     return {
         "kind": found.kind,
         "uuid": found.uuid,

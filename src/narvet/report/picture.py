@@ -1,7 +1,7 @@
 """The layout drawn: every disk as a core sample, every store as a measure, on paper that prints in grey.
 
 Depth is the offset on the disk. What lies there is as tall as its size has digits, so that a gap of 1 MiB and a
-filesystem of 2 TiB can both be read. Materials are told apart by pattern as well as by tone.
+filesystem of 2 TiB can both be read. Materials differ by pattern as well as by tone.
 """
 
 from __future__ import annotations
@@ -15,10 +15,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from narvet.block.publish import replace_content
-from narvet.layout.facts import Survey
-from narvet.layout.model import LaidDisk, LaidStore
+from narvet.ground.units import show_binary, show_bytes
+from narvet.model.estate import Disk
+from narvet.model.layout import PlannedDisk, StoreCapacity
 from narvet.report.cores import Band, bands_found, bands_of
-from narvet.units import show_binary, show_bytes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -45,42 +45,36 @@ class Core:
     """A disk to be drawn: what stands above it, and its runs."""
 
     name: str
-    told: tuple[str, ...]
+    lines: tuple[str, ...]
     bands: tuple[Band, ...]
 
 
-def cores_of(disks: Sequence[LaidDisk]) -> list[Core]:
-    """Return disks as laid out."""
+def cores_of(disks: Sequence[PlannedDisk]) -> list[Core]:
+    """Return disks as planned."""
     return [
         Core(
             disk.name,
-            (
-                f"{show_binary(disk.size)}, {disk.format}, {disk.space}; {disk.table_name}",
-                f"{disk.guest} at {disk.slot or 'no slot'}, in {disk.store}",
-            ),
+            (_heading(disk.wanted), f"{disk.guest} at {disk.slot or 'no slot'}, in {disk.store}"),
             bands_of(disk),
         )
         for disk in disks
     ]
 
 
-def cores_found(found: Sequence[Survey]) -> list[Core]:
+def cores_found(found: Sequence[Disk]) -> list[Core]:
     """Return images as found."""
     return [
-        Core(
-            Path(one.path).name,
-            (
-                f"{show_binary(one.size)}, {one.format}, {one.space}; "
-                f"{one.table.upper() if one.table_id else 'no table'}",
-                f"{show_binary(one.allocated)} stored",
-            ),
-            bands_found(one),
-        )
+        Core(Path(one.path).name, (_heading(one), f"{show_binary(one.image.stored)} stored"), bands_found(one))
         for one in found
     ]
 
 
-def draw(title: str, cores: Sequence[Core], stores: Sequence[LaidStore], target: Path) -> None:
+def _heading(disk: Disk) -> str:
+    image = disk.image
+    return f"{show_binary(image.size)}, {image.format}, {image.space}; {disk.table_name}"
+
+
+def draw(title: str, cores: Sequence[Core], stores: Sequence[StoreCapacity], target: Path) -> None:
     """Draw cores and stores to `target`, whose ending tells the kind; the file appears when it is complete.
 
     Raises:
@@ -90,7 +84,7 @@ def draw(title: str, cores: Sequence[Core], stores: Sequence[LaidStore], target:
     from matplotlib.figure import Figure
 
     kept = [stores[at : at + _STORES] for at in range(0, len(stores), _STORES)]
-    cells: list[Core | Sequence[LaidStore]] = [*cores, *kept]
+    cells: list[Core | Sequence[StoreCapacity]] = [*cores, *kept]
     across = min(_ACROSS, len(cells))
     rows = [
         [_height(cell.bands) for cell in cells[start : start + across] if isinstance(cell, Core)]
@@ -139,7 +133,7 @@ def _height(bands: Sequence[Band]) -> float:
 def _core(axes: Axes, core: Core, left: float, top: float) -> None:
     """Draw one disk: its heading, then its runs with depth on the left and what lies there on the right."""
     axes.text(left + 0.1, top + 0.12, core.name, size=9.5, weight="bold", color=_INK, va="center")
-    for line, text in enumerate(core.told):
+    for line, text in enumerate(core.lines):
         axes.text(left + 0.1, top + 0.32 + 0.15 * line, text, size=_TEXT, color=_DIM, va="center")
     at, start = left + _CORE_AT, top + _HEAD
     depth = start
@@ -157,10 +151,10 @@ def _core(axes: Axes, core: Core, left: float, top: float) -> None:
 def _say(axes: Axes, band: Band, x: float, middle: float, tall: float) -> None:
     """Write beside a run how long it is and what lies there, in as many lines as it has room for."""
     dim = _INK if band.name else _DIM
-    what = f"{band.name}  {band.told}" if band.name else band.told
+    what = f"{band.name}  {band.what}" if band.name else band.what
     lines = [(f"{show_binary(band.size)}  {what}", dim)]
-    if band.place:
-        lines.append((_cut(f"at {band.place.partition(', ')[0]}"), _DIM))
+    if band.mount_point:
+        lines.append((_cut(f"at {band.mount_point.partition(', ')[0]}"), _DIM))
     step = min(0.14, tall / len(lines))
     for number, (text, color) in enumerate(lines):
         y = middle + step * (number - (len(lines) - 1) / 2)
@@ -197,7 +191,7 @@ def _torn(axes: Axes, at: float, edge: float, sign: int) -> None:
     axes.plot(across, waves, color=_INK, linewidth=0.9)
 
 
-def _stores(axes: Axes, stores: Sequence[LaidStore], left: float, top: float, tall: float) -> None:
+def _stores(axes: Axes, stores: Sequence[StoreCapacity], left: float, top: float, tall: float) -> None:
     """Draw each store as a measure: its room, what is kept free at the rim, promised to disks, and present."""
     axes.text(left + 0.1, top + 0.12, "stores", size=9.5, weight="bold", color=_INK, va="center")
     step = (_CELL - 0.3) / _STORES
@@ -205,7 +199,7 @@ def _stores(axes: Axes, stores: Sequence[LaidStore], left: float, top: float, ta
         _store(axes, store, left + 0.2 + number * step, top + _HEAD, tall, _CORE_WIDTH)
 
 
-def _store(axes: Axes, store: LaidStore, at: float, top: float, tall: float, width: float) -> None:
+def _store(axes: Axes, store: StoreCapacity, at: float, top: float, tall: float, width: float) -> None:
     from matplotlib.patches import Rectangle
 
     most, foot = max(store.room, store.promised, 1), top + tall

@@ -20,19 +20,32 @@ from rich.progress import (
 from narvet.report.terminal import message_console, plain
 
 if TYPE_CHECKING:
-    from narvet.work.steps import Step
+    from narvet.model.moves import Step
+
+
+class Steps:
+    """A bar over steps, whose number is known once they are worked out."""
+
+    def __init__(self, bar: Progress) -> None:
+        self._bar = bar
+        self._task = bar.add_task("", total=None, visible=False)
+
+    def start(self, total: int) -> None:
+        """Show the bar, if there is anything to do."""
+        self._bar.update(self._task, total=total, visible=total > 0)
+
+    def done(self, step: Step) -> None:
+        """Go on by one step."""
+        self._bar.update(self._task, advance=1, description=step.touches)
 
 
 @contextmanager
-def progress(total: int) -> Iterator[Callable[[Step], None]]:
-    """Show a bar over `total` steps while the context lasts; call what it yields with each step done."""
+def progress() -> Iterator[Steps]:
+    """Show a bar over steps while the context lasts, on a terminal."""
     screen = message_console()
     columns = (MofNCompleteColumn(), BarColumn(), TimeElapsedColumn(), TextColumn("{task.description}"))
-    with Progress(
-        *columns, console=screen, transient=True, disable=plain() or not (screen.is_terminal and total)
-    ) as bar:
-        task = bar.add_task("", total=total)
-        yield lambda step: bar.update(task, advance=1, description=step.touches)
+    with Progress(*columns, console=screen, transient=True, disable=plain() or not screen.is_terminal) as bar:
+        yield Steps(bar)
 
 
 @contextmanager

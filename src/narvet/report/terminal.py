@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, TextIO, cast
 
 from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
+from rich.text import Text
 from rich.theme import Theme
 
-from narvet.errors import printable
+from narvet.ground.errors import flat, printable
+from narvet.ground.units import NO_BREAK
 
 THEME = Theme(
     {
@@ -30,7 +33,7 @@ THEME = Theme(
 
 @dataclass(frozen=True)
 class Marks:
-    """The signs of a core: told apart by their pattern, so that they print in grey; plain ones where need be."""
+    """The signs of a core. They differ by their pattern, so that they print in grey; plain ones for plain terminals."""
 
     filesystem: str
     table: str
@@ -42,26 +45,78 @@ UNICODE = Marks("▓▓", "╳╳", "  ", "→")
 PLAIN = Marks("##", "xx", "  ", "->")
 
 
+_HELD = "\ue000"
+"""What stands for a no-break space while lines are broken, as rich breaks lines at every kind of space."""
+
+
 class SafeConsole(Console):
-    """A console that passes on nothing of a text that a terminal might obey, wherever the text comes from."""
+    """A console that keeps numbers and units on one line, and passes on nothing that a terminal might obey."""
 
     def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
         """Yield the segments of what is to be printed, their texts made harmless."""
-        for segment in super().render(renderable, options):
+        for segment in super().render(_held(renderable), options):
             harmless = segment.control or segment.text.isprintable()
-            yield segment if harmless else Segment(printable(segment.text, keep="\n"), segment.style)
+            yield segment if harmless else Segment(_released(segment.text), segment.style)
+
+
+def _held(renderable: RenderableType) -> RenderableType:
+    if isinstance(renderable, str):
+        return renderable.replace(NO_BREAK, _HELD)
+    if isinstance(renderable, Text) and NO_BREAK in renderable.plain:
+        renderable = renderable.copy()
+        renderable.plain = renderable.plain.replace(NO_BREAK, _HELD)
+    return renderable
+
+
+def _released(text: str) -> str:
+    return printable(text.replace(_HELD, NO_BREAK), keep="\n")
+
+
+class Flattened(io.TextIOBase):
+    """A stream away from a terminal: each line is passed on flat, for programs that read it."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+        self._line = ""
+
+    @property
+    def encoding(self) -> str:  # type: ignore[override]
+        """The encoding of the stream itself."""
+        return self._stream.encoding
+
+    def isatty(self) -> bool:
+        """Return that this is no terminal."""
+        return False
+
+    def write(self, text: str) -> int:
+        """Pass on the lines that are complete."""
+        *lines, self._line = (self._line + text).split("\n")
+        for line in lines:
+            self._stream.write(flat(line) + "\n")
+        return len(text)
+
+    def flush(self) -> None:
+        """Pass on what is left."""
+        self._stream.write(flat(self._line))
+        self._line = ""
+        self._stream.flush()
 
 
 def console() -> Console:
     """Return the console for what was asked for, on standard output."""
-    return SafeConsole(
-        theme=THEME, highlight=False, markup=False, emoji=False, width=_width(), color_system=_colours()
-    )  # fmt: skip
+    return _console(sys.stdout, _width())
 
 
 def message_console() -> Console:
     """Return the console for messages and progress, on standard error."""
-    return SafeConsole(theme=THEME, highlight=False, markup=False, emoji=False, stderr=True, color_system=_colours())
+    return _console(sys.stderr, None)
+
+
+def _console(stream: TextIO, width: int | None) -> Console:
+    file = stream if stream.isatty() else cast(TextIO, Flattened(stream))
+    return SafeConsole(
+        theme=THEME, highlight=False, markup=False, emoji=False, width=width, color_system=_colours(), file=file
+    )
 
 
 def plain() -> bool:

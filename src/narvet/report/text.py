@@ -3,36 +3,40 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from narvet.errors import printable
-from narvet.filesystems.contract import Capacity, FilesystemFacts
-from narvet.findings import Finding, has_errors
-from narvet.guests.fstab import fstab_line
-from narvet.guests.registry import value_meaning
-from narvet.layout.compare import Difference
-from narvet.layout.facts import PartitionFound, Survey
-from narvet.layout.model import LaidDisk, LaidPartition, LaidStore, Layout
-from narvet.report.cores import Band, band_found, bands_of
-from narvet.report.cores import name_of as name_of_part
+from narvet.formats.filesystems.contract import Capacity, FilesystemState
+from narvet.ground.errors import printable
+from narvet.ground.findings import LEVELS, Finding, Rule, has_errors
+from narvet.ground.rules.disks import not_as_asked
+from narvet.ground.rules.guests import entry_kept
+from narvet.ground.sids import name_of as account_of
+from narvet.ground.units import counted, show_binary, show_both, show_bytes, show_decimal
+from narvet.guests import guest_system
+from narvet.guests.contract import WritesSizes
+from narvet.model.estate import Disk, Partition
+from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
+from narvet.model.moves import Difference, Step
+from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
+from narvet.report.facts import entry_facts, where_of
 from narvet.report.terminal import Marks
-from narvet.rules import Rule
-from narvet.sids import name_of
-from narvet.units import show_as_windows, show_binary, show_both, show_bytes, show_decimal
-
-if TYPE_CHECKING:
-    from narvet.work.steps import Step
+from narvet.usecases.layout import Reviewed
+from narvet.usecases.make import Made
+from narvet.usecases.write import Written
 
 MOST_IN_DEPTH = 8
 """With more disks than this a review gives each a line; those named on the command line are still shown in depth."""
 
 MOST_LISTED = 200
 """With more disks than this a review adds them up guest by guest, and leaves their entries to `narvet entries`."""
+
+
+LEFT: Literal["left"] = "left"
 
 
 def grid(*columns: Literal["left", "right"]) -> Table:
@@ -47,16 +51,17 @@ def core(bands: Iterable[Band], marks: Marks) -> RenderableType:
     """Return a disk as a core sample: depth on the left, the material, then length and what lies there."""
     table = grid("right", "left", "right", "left")
     for band in bands:
-        text = Text.assemble((f"{band.name}  ", "name"), band.told) if band.name else Text(band.told, "dim")
-        if band.place:
-            text.append(f" {marks.arrow} {band.place}")
+        text = Text.assemble((f"{band.name}  ", "name"), band.what) if band.name else Text(band.what, "dim")
+        if band.mount_point:
+            text.append(f" {marks.arrow} {band.mount_point}")
         material = Text(getattr(marks, band.made_of), band.made_of)
         table.add_row(show_bytes(band.start), material, show_binary(band.size), text)
     return table
 
 
-def review(layout: Layout, named: Sequence[str], marks: Marks) -> RenderableType:
+def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> RenderableType:
     """Return a whole review; `named` are the disks to be shown in depth, none meaning all if they are few."""
+    layout = reviewed.layout
     deep = set(named) or ({disk.name for disk in layout.disks} if len(layout.disks) <= MOST_IN_DEPTH else set())
     parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
     if len(deep) < len(layout.disks) and not named:
@@ -68,16 +73,14 @@ def review(layout: Layout, named: Sequence[str], marks: Marks) -> RenderableType
     if not named:
         parts += [_stores(layout.stores), ""]
         parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
+        parts += _must_be_off(reviewed.steps)
     return Group(*parts)
 
 
 def _counted(layout: Layout) -> Text:
-    counts = (
-        (len(layout.disks), "disk"),
-        (len({disk.guest for disk in layout.disks}), "guest"),
-        (len(layout.stores), "store"),
-    )
-    return Text(", ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counts), "dim")
+    guests = len({disk.guest for disk in layout.disks})
+    counts = (counted(len(layout.disks), "disk"), counted(guests, "guest"), counted(len(layout.stores), "store"))
+    return Text(", ".join(counts), "dim")
 
 
 def headed(*headings: str) -> Table:
@@ -89,7 +92,7 @@ def headed(*headings: str) -> Table:
     return table
 
 
-def _brief(disks: Iterable[LaidDisk]) -> RenderableType:
+def _brief(disks: Iterable[PlannedDisk]) -> RenderableType:
     table = headed("disk", "~guest", "~store", "size", "available", "~state")
     for disk in disks:
         size, shown = show_binary(disk.size), show_binary(_available(disk))
@@ -97,8 +100,8 @@ def _brief(disks: Iterable[LaidDisk]) -> RenderableType:
     return table
 
 
-def _by_guest(disks: Iterable[LaidDisk]) -> RenderableType:
-    kept: dict[str, list[LaidDisk]] = {}
+def _by_guest(disks: Iterable[PlannedDisk]) -> RenderableType:
+    kept: dict[str, list[PlannedDisk]] = {}
     for disk in disks:
         kept.setdefault(disk.guest, []).append(disk)
     table = headed("guest", "disks", "to make", "size", "available")
@@ -109,60 +112,51 @@ def _by_guest(disks: Iterable[LaidDisk]) -> RenderableType:
     return table
 
 
-def _available(disk: LaidDisk) -> int:
-    return sum(part.shows.available for part in disk.partitions if part.shows)
+def _available(disk: PlannedDisk) -> int:
+    return sum(part.new.capacity().available for part in disk.wanted.partitions if part.new)
 
 
-def _disk(disk: LaidDisk, marks: Marks) -> RenderableType:
+def _disk(disk: PlannedDisk, marks: Marks) -> RenderableType:
     place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.path}"
-    return _core(disk, disk.name, place, marks)
+    return _core(disk.wanted, bands_of(disk), disk.system, disk.name, place, marks)
 
 
-def made(disk: LaidDisk, marks: Marks) -> RenderableType:
+def made(one: Made, marks: Marks) -> RenderableType:
     """Return a disk that was made without a sheet."""
-    return _core(disk, disk.path, "made", marks)
+    wanted = one.image.wanted
+    return _core(wanted, bands_with(wanted, one.image.pieces), one.system, one.path, "made", marks)
 
 
-def _core(disk: LaidDisk, name: str, place: str, marks: Marks) -> RenderableType:
-    head = Text.assemble(
-        (name, "name"),
-        f"  {show_both(disk.size)}, {disk.format}, {disk.space}; {disk.table_name}, sectors of {disk.sector} B",
-    )
-    shown = [_shows(part) for part in disk.partitions if part.shows]
-    return Group(head, Text(place, "dim"), Padding(core(bands_of(disk), marks), (1, 0, 0, 2)), *shown)
+def _core(disk: Disk, bands: Iterable[Band], system: str, name: str, place: str, marks: Marks) -> RenderableType:
+    image = disk.image
+    sectors = f"{disk.table_name}, sectors of {show_bytes(image.sector_size)}"
+    head = Text.assemble((name, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}; {sectors}")
+    shown = [_shows(part, part.new.capacity(), system) for part in disk.partitions if part.new]
+    return Group(head, Text(place, "dim"), Padding(core(bands, marks), (1, 0, 0, 2)), *shown)
 
 
-def _state(disk: LaidDisk) -> str:
-    return f"to make, {show_binary(disk.stores_now)} at first" if disk.state == "to make" else disk.state
+def _state(disk: PlannedDisk) -> str:
+    return f"to make, {show_binary(disk.wanted.image.stored)} at first" if disk.state == "to make" else disk.state
 
 
-def _shows(part: LaidPartition) -> RenderableType:
+def _shows(part: Partition, shows: Capacity, system: str) -> RenderableType:
     """Return what the guest will show for a filesystem, and the account of where the other bytes went."""
-    shows = part.shows
-    if shows is None:
-        return ""
     table = grid("right", "right", "right", "left")
     table.add_row(show_bytes(part.size), show_binary(part.size), show_decimal(part.size), "the partition")
     for loss in shows.losses:
-        table.add_row(
-            f"- {show_bytes(loss.size)}", show_binary(loss.size), show_decimal(loss.size), loss.what, style="dim"
-        )
+        sizes = f"- {show_bytes(loss.size)}", show_binary(loss.size), show_decimal(loss.size)
+        table.add_row(*sizes, loss.what, style="dim")
     for size, what in ((shows.available, "available to fill"), (shows.total, "shown as the total size")):
         table.add_row(show_bytes(size), show_binary(size), show_decimal(size), what, style="name")
-    head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.label, "name"))
-    said = [_as_windows(shows)] if part.volume else []
-    return Padding(Group(head, Padding(table, (0, 0, 0, 2)), *said), (1, 0, 0, 2))
+    head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.entry.label, "name"))
+    writes = guest_system(system)
+    own = [Padding(Text(writes.shows(shows)), (0, 0, 0, 2))] if isinstance(writes, WritesSizes) else []
+    return Padding(Group(head, Padding(table, (0, 0, 0, 2)), *own), (1, 0, 0, 2))
 
 
-def _as_windows(shows: Capacity) -> RenderableType:
-    total, free = show_as_windows(shows.total), show_as_windows(shows.free)
-    told = f"Windows writes it as {total}, {free} of it free, in powers of 1024."
-    return Padding(Text(told), (0, 0, 0, 2))
-
-
-def _stores(stores: Iterable[LaidStore]) -> RenderableType:
+def _stores(stores: Iterable[StoreCapacity]) -> RenderableType:
     table = headed("store", "room", "kept free", "promised", "present", "left")
     for store in stores:
         left = show_binary(store.left) if store.left >= 0 else f"- {show_binary(-store.left)}"
@@ -173,26 +167,44 @@ def _stores(stores: Iterable[LaidStore]) -> RenderableType:
 
 
 def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
-    for guest, entries in layout.entries.items():
-        root = layout.roots[guest]
-        place = f"{root}/etc/fstab" if root else "its fstab, to be pasted by hand: the sheet names no root"
-        yield Text.assemble((guest, "name"), f" {marks.arrow} {place}")
-        lines = "\n".join(fstab_line(entry) for entry in entries)
-        yield Padding(Text(lines, overflow="fold"), (0, 0, 1, 2))
-    for guest, values in layout.registry.items():
-        yield Text.assemble((guest, "name"), f" {marks.arrow} {layout.roots[guest]}, to be imported in the guest")
-        table = grid("left", "left")
-        for value in values:
-            table.add_row(*value_meaning(value))
+    for name, guest in layout.guests.items():
+        system = guest_system(layout.systems[name])
+        rows = system.entry_rows(guest)
+        if not rows:
+            continue
+        yield Text.assemble((name, "name"), f" {marks.arrow} {system.entries_go_to(guest)}")
+        table = grid(*(LEFT for _ in rows[0]))
+        for row in rows:
+            table.add_row(*row)
         yield Padding(table, (0, 0, 1, 2))
+
+
+def _must_be_off(steps: Iterable[Step]) -> Iterable[RenderableType]:
+    """Return which guests must be off while steps are done, and for which paths; nothing if all may run."""
+    paths: dict[str, list[str]] = {}
+    for step in steps:
+        if not step.guest_may_run:
+            paths.setdefault(step.guest, []).append(step.touches)
+    for guest, own in paths.items():
+        changes = f"{', '.join(own)} {'changes' if len(own) == 1 else 'change'}"
+        yield Text.assemble((guest, "name"), f" must be off while this is written: {changes}.")
+    yield from [""] if paths else []
+
+
+def entry_texts(layout: Layout, guest: str | None) -> str:
+    """Return the entries of one guest, ready to paste or to import, or those of all guests under their names."""
+    if guest is not None:
+        return guest_system(layout.systems[guest]).entry_text(layout.guests[guest])
+    lines = entry_facts(layout)
+    return "\n".join(f"# {name}\n" + "\n".join(own) for name, own in lines.items())
 
 
 def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
     """Return findings, errors first: level, rule and place, then what it is and the way out."""
-    order = ("error", "warning", "note")
     parts: list[RenderableType] = []
-    for finding in sorted(found, key=lambda one: order.index(one.level)):
-        parts.append(Text.assemble((f"{finding.level} ", finding.level), f"{finding.rule}  ", (finding.where, "name")))
+    for finding in sorted(found, key=lambda one: LEVELS.index(one.level)):
+        head = (f"{finding.level} ", finding.level), f"{finding.rule}  ", (str(finding.where), "name")
+        parts.append(Text.assemble(*head))
         parts.append(Padding(Text(printable(finding.message)), (0, 0, 0, 2)))
         if finding.remedy:
             parts.append(Padding(Text(f"{marks.arrow} {finding.remedy}"), (0, 0, 0, 2)))
@@ -200,29 +212,30 @@ def findings(found: Sequence[Finding], marks: Marks) -> RenderableType:
     return Group(*parts)
 
 
-def rules(told: Mapping[str, Rule], marks: Marks, *, in_full: bool) -> RenderableType:
+def rules(every: Mapping[str, Rule[...]], marks: Marks, *, in_full: bool) -> RenderableType:
     """Return rules with what they mean, and `in_full` with the way out."""
     if not in_full:
         table = headed("rule", "~what it means")
-        for name, rule in told.items():
+        for name, rule in every.items():
             table.add_row(Text(name, "name"), rule.meaning)
         return table
     parts: list[RenderableType] = []
-    for name, rule in told.items():
+    for name, rule in every.items():
         parts += [Text(name, "name"), Padding(Text(rule.meaning), (0, 0, 0, 2))]
         parts += [Padding(Text(f"{marks.arrow} {rule.way_out}"), (0, 0, 0, 2)), ""]
     return Group(*parts)
 
 
-def written(layout: Layout, done: Sequence[Step]) -> RenderableType:
+def written(done: Written) -> RenderableType:
     """Return what a write did, or why it did nothing."""
-    if has_errors(layout.findings):
+    found = done.layout.findings
+    if has_errors(found):
         return Text("Nothing was written: correct the errors above first.")
-    if not done and any(finding.rule in ("not-as-asked", "entry-kept") for finding in layout.findings):
+    if not done.done and any(not_as_asked.made(one) or entry_kept.made(one) for one in found):
         return Text("Nothing was changed; what is not as the sheet has it stands above.")
-    if not done:
+    if not done.done:
         return Text("All is as asked; nothing was changed.")
-    return steps_done(done)
+    return steps_done(done.done)
 
 
 def steps_done(done: Sequence[Step]) -> RenderableType:
@@ -233,7 +246,7 @@ def steps_done(done: Sequence[Step]) -> RenderableType:
     return table
 
 
-def surveys(found: Sequence[Survey], marks: Marks) -> RenderableType:
+def surveys(found: Sequence[Disk], marks: Marks) -> RenderableType:
     """Return what was found at each path."""
     parts: list[RenderableType] = []
     for one in found:
@@ -241,15 +254,20 @@ def surveys(found: Sequence[Survey], marks: Marks) -> RenderableType:
     return Group(*parts)
 
 
-def _survey(found: Survey, marks: Marks) -> RenderableType:
-    head = Text.assemble((found.path, "name"), f"  {show_both(found.size)}, {found.format}, {found.space}")
-    if found.block:
-        head.append(f" in blocks of {show_binary(found.block)}")
-    head.append(f"; {show_binary(found.allocated)} stored")
-    if found.base is not None:
-        head.append(f"; a child of {printable(found.base)}")
-    table = f"{found.table.upper()} {found.table_id}, sectors of {found.sector} B" if found.table_id else "no table"
-    rows = [band_found(part, found.table) for part in found.partitions]
+def _survey(found: Disk, marks: Marks) -> RenderableType:
+    image = found.image
+    head = Text.assemble((image.path, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}")
+    if image.block_size:
+        head.append(f" in blocks of {show_binary(image.block_size)}")
+    head.append(f"; {show_binary(image.stored)} stored")
+    if image.base is not None:
+        head.append(f"; a child of {printable(image.base)}")
+    table = (
+        f"{found.table_name} {found.table_id}, sectors of {show_bytes(image.sector_size)}"
+        if found.table_id
+        else "no table"
+    )
+    rows = [band_of(part, found) for part in found.partitions]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
     known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
     details = [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _links(known, marks)]
@@ -257,22 +275,22 @@ def _survey(found: Survey, marks: Marks) -> RenderableType:
     return Group(head, Text(table, "dim"), *inside, *details)
 
 
-def _links(known: Sequence[tuple[PartitionFound, FilesystemFacts]], marks: Marks) -> list[str]:
+def _links(known: Sequence[tuple[Partition, FilesystemState]], marks: Marks) -> list[str]:
     """Return the folders that lead to other volumes, a line each."""
     return [
-        f"{name_of_part(part)}: {printable(path)} {marks.arrow} {printable(target)}"
+        f"{name_of(part)}: {printable(path)} {marks.arrow} {printable(target)}"
         for part, inside in known
         for path, target in inside.links
     ]
 
 
-def _details(known: Sequence[tuple[PartitionFound, FilesystemFacts]]) -> RenderableType:
+def _details(known: Sequence[tuple[Partition, FilesystemState]]) -> RenderableType:
     """Return what is known of each filesystem, a row each."""
     table = headed("", "~id", "free", "~root")
     for part, inside in known:
         owner = f"{inside.uid}:{inside.gid} {inside.mode:04o}" if inside.mode is not None else ""
-        owner = owner or name_of(inside.rights.partition("D:")[0].removeprefix("O:"))
-        table.add_row(Text(name_of_part(part), "name"), inside.uuid, show_binary(inside.free), owner)
+        owner = owner or account_of(inside.rights.partition("D:")[0].removeprefix("O:"))
+        table.add_row(Text(name_of(part), "name"), inside.uuid, show_binary(inside.free), owner)
     return table
 
 
@@ -280,5 +298,5 @@ def differences(found: Sequence[Difference]) -> RenderableType:
     """Return differences as rows: where, what was asked, what is there."""
     table = headed("where", "~asked", "~found")
     for one in found:
-        table.add_row(Text(one.where, "name"), *one.shown)
+        table.add_row(Text(where_of(one), "name"), *one.shown)
     return table

@@ -15,7 +15,7 @@ from uuid import UUID
 
 import tomlkit
 
-from narvet.errors import RequestError, nearest
+from narvet.ground.errors import RequestError, nearest
 from narvet.sheet.lines import KeyPath
 from narvet.sheet.read import faults_in
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from uuid import uuid4
 
 from pydantic import BaseModel, ValidationError
 
-from narvet.errors import RequestError, nearest
+from narvet.ground.errors import RequestError, nearest
+from narvet.sheet.form import IN_BYTES, DiskForm, Sheet
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
-from narvet.sheet.model import Sheet
 
 if TYPE_CHECKING:
     from pydantic_core import ErrorDetails
@@ -49,7 +49,7 @@ def text_of(path: Path) -> str:
     except FileNotFoundError:
         raise RequestError(f"{path}: there is no such sheet") from None
     if len(data) > LARGEST_SHEET:
-        raise RequestError(f"{path}: larger than {LARGEST_SHEET} bytes, which no sheet is")
+        raise RequestError(f"{path}: it is larger than {LARGEST_SHEET} bytes, the most that a sheet may have")
     try:
         return data.decode()
     except UnicodeDecodeError as error:
@@ -62,7 +62,7 @@ def parse_sheet(text: str, name: str) -> Sheet:
     for number, line in enumerate(text.split("\n"), 1):
         if line.count(".") > _MOST_DOTS and not line.lstrip().startswith("#"):
             raise RequestError(
-                f"{name}, line {number}: it has more than {_MOST_DOTS} dots; no line of a sheet has so many"
+                f"{name}, line {number}: it has more than {_MOST_DOTS} dots, the most that a line of a sheet may have"
             )
     try:
         content = tomllib.loads(text)
@@ -70,11 +70,24 @@ def parse_sheet(text: str, name: str) -> Sheet:
         raise RequestError(f"{name}: not valid TOML: nested too deeply") from None
     except ValueError as error:  # not TOML, or a number of thousands of digits
         raise RequestError(f"{name}: not valid TOML: {str(error).partition(';')[0]}") from None
-    return sheet_of(content, name, text)
+    return _sheet_of(content, name, text)
 
 
-def sheet_of(content: dict[str, Any], name: str, text: str = "") -> Sheet:
-    """Return the sheet with such a content; errors name it, and the line of `text` where there is one."""
+def disk_of(content: Mapping[str, Any], name: str) -> DiskForm:
+    """Return a disk with such keys, whose sizes are numbers of bytes; errors name it.
+
+    Raises:
+        RequestError: it is not valid; one line for each thing that is wrong.
+    """
+    try:
+        return DiskForm.model_validate(content, context=IN_BYTES)
+    except ValidationError as error:
+        faults = error.errors(include_url=False, include_context=False)
+        raise RequestError("\n".join(f"{name}: {_words(_path(fault), fault)}" for fault in faults)) from None
+
+
+def _sheet_of(content: dict[str, Any], name: str, text: str) -> Sheet:
+    """Return the sheet with such a content; errors name it, and the line of `text`."""
     sheet, faults = _validated(content)
     if sheet is None or faults:
         raise _refusal(name, text, faults)

@@ -1,0 +1,1 @@
+"""Steps that change something, one after another, each whole or not there at all."""

@@ -1,0 +1,45 @@
+"""Carrying steps out, one after another, each recorded once it is done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from narvet.block.locks import exclusive_lock
+from narvet.block.publish import recover_all
+from narvet.model.layout import Layout
+from narvet.model.moves import Step
+from narvet.observe.ledger import ledger_path, record
+
+
+@contextmanager
+def sheet_lock(sheet: Path) -> Iterator[None]:
+    """Hold a sheet's name from working it out to the last step, so that two Narvets never carry it out at once.
+
+    Raises:
+        RefusedError: another Narvet is at work on it.
+    """
+    if not sheet.is_file():  # reading it will tell what is wrong
+        yield
+        return
+    with exclusive_lock(sheet.resolve()):
+        yield
+
+
+def clear_stores(layout: Layout) -> None:
+    """Clear what interrupted runs left in the stores of a sheet; what other Narvets are at work on stays."""
+    for folder in sorted({Path(store.path) for store in layout.stores}):
+        if folder.is_dir():
+            recover_all(folder)
+
+
+def carry_out(sheet: Path, todo: Sequence[Step], on_done: Callable[[Step], object]) -> None:
+    """Apply the steps of a sheet in order and record each once it is done.
+
+    Raises:
+        RefusedError: the system refused a step; the steps before it stay done.
+    """
+    for step in todo:
+        record(ledger_path(sheet), step.touches, step.apply())
+        on_done(step)

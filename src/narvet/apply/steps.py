@@ -1,0 +1,113 @@
+"""The steps that a layout asks for, in order: images first and entries last.
+
+In this order an interruption never leaves an entry whose disk is missing. Every step is whole or not there at all, so
+resuming means working the steps out again: what is done drops out.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from narvet.apply.copying import copy_disk, source_of
+from narvet.apply.staging import new_image
+from narvet.block.contract import BlockDevice
+from narvet.block.leases import lease
+from narvet.block.window import Window
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import chain, new_image_file
+from narvet.formats.images.contract import ImageSpec
+from narvet.formats.images.trust import NOTHING_SAID, Trust
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import Table
+from narvet.ground.units import show_both
+from narvet.guests import guest_system
+from narvet.model.estate import NO_TABLE, Disk
+from narvet.model.facts import Facts
+from narvet.model.layout import Layout, Origin
+from narvet.model.moves import Aspect, Step
+
+
+@dataclass(frozen=True)
+class MakeImage:
+    """Write a disk's image under a temporary name and give it its own when it is complete."""
+
+    disk: str
+    guest: str
+    wanted: Disk
+    spec: ImageSpec
+    origin: Origin | None = None
+    trust: Trust = NOTHING_SAID
+    guest_may_run = True
+    comes_last = False
+
+    @property
+    def summary(self) -> str:
+        """The image in a few words."""
+        origin = f", a {self.origin.how} of {self.origin.path}" if self.origin else ""
+        return f"{show_both(self.wanted.size)}, {self.wanted.image.format}, {self.wanted.image.space}{origin}"
+
+    @property
+    def touches(self) -> str:
+        """The image."""
+        return self.wanted.path
+
+    def apply(self) -> dict[str, object]:
+        """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
+        kind = image_format(self.wanted.image.format)
+        source = Path(self.origin.path) if self.origin is not None else None
+        with new_image(Path(self.touches), kind, like=source) as built:
+            if source is not None and self.origin is not None and self.origin.how == "copy":
+                trust = replace(self.trust, bases=self.trust.bases | {str(source)})
+                copy_disk(source_of(source, trust, self.spec.sector_size), built, kind, self.spec)
+            else:
+                with (
+                    lease(*self._base_files(source), change=False) as held,
+                    new_image_file(kind, built, self.spec) as device,
+                ):
+                    self._fill(device)
+                    held.check()
+        return {"did": "image", "disk": self.disk, "size": self.wanted.size, "id": self.wanted.table_id or None}
+
+    def _base_files(self, base: Path | None) -> list[Path]:
+        """Return the files that a child's bases are kept in."""
+        links = chain(base, self.trust) if base is not None else []
+        return [file for link in links for file in link.files]
+
+    def _fill(self, device: BlockDevice) -> None:
+        if self.origin is not None:
+            return
+        if self.wanted.table != NO_TABLE:
+            entries = tuple(part.entry for part in self.wanted.partitions)
+            table_format(self.wanted.table).write(device, Table(self.wanted.table, self.wanted.table_id, entries))
+        for part in self.wanted.partitions:
+            if part.new is not None:
+                part.new.write(Window(device, part.start, part.size))
+
+
+def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
+    """Return what is left to do for a layout, in order: what its moves ask for."""
+    moves = [one for one in layout.differences if one.answer.is_move]
+    missing = {one.where.name for one in moves if one.aspect is Aspect.IMAGE}
+    trust = _trust(layout)
+    images: list[Step] = [
+        MakeImage(disk.name, disk.guest, disk.wanted, disk.spec, disk.origin, trust)
+        for disk in layout.disks
+        if disk.name in missing
+    ]
+    changed = {one.where.name for one in moves if one.where.kind == "guest"}
+    entries = (
+        step
+        for name, wanted in layout.guests.items()
+        if name in changed
+        for step in guest_system(layout.systems[name]).steps(wanted, facts.found.guests[name])
+    )
+    return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
+
+
+def _trust(layout: Layout) -> Trust:
+    """Return what a layout says of its images: their formats, and that they and their origins may be bases."""
+    formats = {os.path.realpath(disk.path): disk.wanted.image.format for disk in layout.disks}
+    origins = {os.path.realpath(disk.origin.path) for disk in layout.disks if disk.origin}
+    return Trust(formats, frozenset({*formats, *origins}))

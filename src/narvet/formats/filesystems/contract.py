@@ -1,0 +1,347 @@
+"""What every filesystem can do, and the values it deals in. Sizes are bytes.
+
+A filesystem is one value, its shape, whether it is planned from a size and options or read from a superblock. What a
+guest shows, what a check compares and what growth starts from are functions of that value. What only some filesystems
+can do is a protocol of its own.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, field, fields
+from fractions import Fraction
+from typing import Literal, Protocol, Self, runtime_checkable
+from uuid import UUID
+
+from narvet.block.contract import BlockDevice
+from narvet.ground.errors import NarvetError
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Finding, Place
+
+Purpose = Literal["general", "database", "logs", "media"]
+PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
+CHECKED_AFTER_ROOT, NEVER_CHECKED = 2, 0
+"""The sixth field of a line of fstab (fstab(5))."""
+
+
+class UnfitError(NarvetError):
+    """A filesystem cannot be made at this size; `least` and `most` are the bytes it can be made at.
+
+    Where it is another wish that does not fit, `remedy` says what to do about it.
+    """
+
+    status = 2
+
+    def __init__(self, message: str, least: int, most: int, remedy: str = "") -> None:
+        super().__init__(message)
+        self.least = least
+        self.most = most
+        self.remedy = remedy
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A folder of a filesystem, by the names that lead to it from its root, with the `volume` to be mounted in it."""
+
+    path: tuple[str, ...]
+    volume: UUID
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """Everything that can be asked of any filesystem; each takes what its own options have.
+
+    `made` is seconds since 1970, other numbers are bytes. `start` is where its partition starts on the disk, `unit` is
+    the allocation unit, `inode_each` the bytes for each inode, `journal` the size of journal or log, `reserved` the
+    share kept for the superuser; None leaves each to the filesystem and its purpose. `chunk` is what the storage below
+    puts on one of its disks before it goes on to the next, `stripe` that times the disks; 0 if unknown. `owner_sid` and
+    `access` (SID; full, change or read) are for filesystems that keep the rights of Windows accounts, `folders` for
+    those that can have volumes mounted in them.
+    """
+
+    uuid: UUID = field(default_factory=lambda: UUID(int=0))
+    label: str = ""
+    purpose: Purpose = "general"
+    sector_size: int = 512
+    uid: int = 0
+    gid: int = 0
+    mode: int = 0o755
+    made: int = 0
+    start: int = 0
+    unit: int | None = None
+    inode_each: int | None = None
+    journal: int | None = None
+    reserved: Fraction | None = None
+    chunk: int = 0
+    stripe: int = 0
+    owner_sid: str = ""
+    access: tuple[tuple[str, str], ...] = ()
+    folders: tuple[Folder, ...] = ()
+
+
+OWN_KEYS = {"unit": "block", "inode_each": "inode_each", "journal": "journal", "reserved": "reserved"}
+"""Options that only some filesystems have, with their keys in a sheet's partition."""
+
+
+@dataclass(frozen=True)
+class Loss:
+    """Bytes of the partition that an ordinary user cannot fill, and what they are."""
+
+    what: str
+    size: int
+
+
+@dataclass(frozen=True)
+class Capacity:
+    """What a guest reports for the freshly mounted filesystem: statvfs' f_blocks, f_bfree and f_bavail in bytes.
+
+    `losses` and `available` add up to the size of the partition.
+    """
+
+    total: int
+    free: int
+    available: int
+    losses: tuple[Loss, ...]
+
+
+class Shape(Protocol):
+    """The sizes of one filesystem, planned or read: a frozen value."""
+
+    @property
+    def size(self) -> int:
+        """Bytes that it takes of its partition, by its own count."""
+
+    @property
+    def total(self) -> int:
+        """Bytes that a guest shows as its size (statvfs: f_blocks)."""
+
+    @property
+    def unit(self) -> int:
+        """Bytes of an allocation unit."""
+
+
+@dataclass(frozen=True)
+class FilesystemState:
+    """A filesystem as it is: read from a device, or as a reader will find it once it is written.
+
+    `uuid` is what guests know it by. `shape` is None where it is too damaged to tell.
+    `uid`, `gid` and `mode` are its root's, None where the mount decides. `rights` is the security descriptor of its
+    root as text, `links` are folders that lead to other volumes: path and target. `free` is bytes.
+    """
+
+    kind: str
+    uuid: str
+    label: str = ""
+    shape: Shape | None = None
+    free: int = 0
+    uid: int | None = None
+    gid: int | None = None
+    mode: int | None = None
+    features: tuple[str, ...] = ()
+    rights: str = ""
+    links: tuple[tuple[str, str], ...] = ()
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def size(self) -> int:
+        """Bytes it takes of its partition, 0 where that is not known."""
+        return self.shape.size if self.shape else 0
+
+    @property
+    def total(self) -> int:
+        """Bytes that a guest shows as its size, 0 where that is not known."""
+        return self.shape.total if self.shape else 0
+
+
+class NewFilesystem(Protocol):
+    """A filesystem that is to be made in a partition of `size` bytes: its shape, and what it is made with."""
+
+    @property
+    def size(self) -> int:
+        """Bytes of the partition."""
+
+    @property
+    def options(self) -> Options:
+        """What it is made with."""
+
+    @property
+    def shape(self) -> Shape:
+        """Its sizes."""
+
+    def capacity(self) -> Capacity:
+        """Return what the guest will report, to the byte."""
+
+    def footprint(self) -> int:
+        """Return the most bytes that writing it stores, on a disk that stores only what is written."""
+
+    def state(self) -> FilesystemState:
+        """Return what a reader will find once it is written."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that reads as zeros."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options:
+    """What every filesystem is made with; each has a model of its own that adds what only it has.
+
+    See `Wishes` for the units of the fields.
+    """
+
+    uuid: UUID
+    label: str
+    purpose: Purpose
+    sector_size: int
+    made: int
+    start: int
+
+    @classmethod
+    def of(cls, wishes: Wishes) -> Self:
+        """Return the options of this filesystem out of everything that is wished."""
+        return cls(**{own.name: getattr(wishes, own.name) for own in fields(cls)})
+
+    @classmethod
+    def keys(cls) -> frozenset[str]:
+        """Return the keys of a sheet that it has of its own."""
+        return frozenset(OWN_KEYS[own.name] for own in fields(cls) if own.name in OWN_KEYS)
+
+    @abstractmethod
+    def plan(self, size: int) -> NewFilesystem:
+        """Return the filesystem in a partition of `size` bytes.
+
+        Raises:
+            UnfitError: it cannot be made at this size, or not with these options.
+        """
+
+    @abstractmethod
+    def breakpoints(self) -> tuple[int, ...]:
+        """Return the sizes at which its rules change, ascending; between two, capacity never shrinks with size."""
+
+    def mount_options(self) -> tuple[str, ...]:
+        """Return the mount options that its purpose asks for: one that spares a write for every read."""
+        return ("noatime",) if self.purpose in ("database", "media") else ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class OwnedOptions(Options):
+    """The options of a filesystem whose root has owner and mode: kept in it, or given to it by the mount."""
+
+    uid: int
+    gid: int
+    mode: int
+
+
+def owner_mount_options(options: OwnedOptions, *, usual: int) -> tuple[str, ...]:
+    """Return the mount options by which a filesystem without owners gives all files the owner and mode asked for.
+
+    `usual` is the mode of folders that needs no option.
+    """
+    words: list[str] = []
+    if options.uid or options.gid:
+        words += [f"uid={options.uid}", f"gid={options.gid}"]
+    if options.mode & 0o777 != usual:
+        mask = ~options.mode & 0o777
+        words += [f"dmask={mask:04o}", f"fmask={mask | 0o111:04o}"]
+    return tuple(words)
+
+
+class Filesystem(Protocol):
+    """A filesystem: what it can be, how it is named and mounted, and how it is made and read.
+
+    `check_pass` is the sixth field of its line of fstab; `keeps_owner` is whether owner and mode of its root are kept
+    in it, `keeps_rights` whether the rights of Windows accounts are. `holds_mounts` is whether volumes can be mounted
+    in its folders by what is written into it. `largest_file` is bytes, None where files can be as large as the disk.
+    """
+
+    name: str
+    least: int
+    most: int
+    label_limit: int
+    mount_type: str
+    check_pass: int
+    keeps_owner: bool
+    keeps_rights: bool
+    holds_mounts: bool
+    largest_file: int | None
+
+    @property
+    def options(self) -> type[Options]:
+        """The model of what it is made with."""
+
+    def units(self, sector_size: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen, ascending."""
+
+    def native_id(self, uuid: UUID) -> str:
+        """Return the id that a guest knows it by, in small letters."""
+
+    def fstab_source(self, native_id: str) -> str:
+        """Return the first field of its line of fstab."""
+
+    def stored_label(self, label: str) -> str | None:
+        """Return a label as it is stored, None if it has characters that cannot be."""
+
+    def label_length(self, label: str) -> int:
+        """Return how much of `label_limit` a label takes."""
+
+    def plan(self, size: int, wishes: Wishes) -> NewFilesystem:
+        """Return the filesystem in a partition of `size` bytes; UnfitError if it cannot be made so."""
+
+    def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
+        """Return what is found, None if it is not this filesystem; findings tell of damage.
+
+        Without `deep` only what its state needs is read and checked, so that it costs next to nothing.
+        """
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""
+
+
+@runtime_checkable
+class Claims(Protocol):
+    """A filesystem whose signature other things carry too, so that more must be looked at."""
+
+    def claims(self, device: BlockDevice) -> bool:
+        """Return whether a device whose signature fits looks like this filesystem, sound or not."""
+
+
+class LinuxFilesystem:
+    """What most filesystems share: ids that are UUIDs, labels of UTF-8, owners in the filesystem."""
+
+    options: type[Options]
+    check_pass: int = CHECKED_AFTER_ROOT
+    keeps_owner = True
+    keeps_rights = False
+    holds_mounts = False
+    largest_file: int | None = None
+
+    def native_id(self, uuid: UUID) -> str:
+        """Return the UUID."""
+        return str(uuid)
+
+    def fstab_source(self, native_id: str) -> str:
+        """Return the UUID with its tag."""
+        return f"UUID={native_id}"
+
+    def stored_label(self, label: str) -> str | None:
+        """Return the label."""
+        return label
+
+    def label_length(self, label: str) -> int:
+        """Return the bytes of a label."""
+        return len(label.encode())
+
+    def plan(self, size: int, wishes: Wishes) -> NewFilesystem:
+        """Return the filesystem in a partition of `size` bytes."""
+        return self.options.of(wishes).plan(size)
+
+
+class ForWindows(LinuxFilesystem):
+    """What filesystems share that Windows brought: serial numbers in capitals as ids, no check by fstab."""
+
+    check_pass = NEVER_CHECKED
+    keeps_owner = False
+
+    def fstab_source(self, native_id: str) -> str:
+        """Return the serial number with the tag of ids, in capitals as guests write it."""
+        return f"UUID={native_id.upper()}"

@@ -1,0 +1,48 @@
+"""ext4, as the Linux kernel documents it (Documentation/filesystems/ext4), from 2 MiB to 64 TiB.
+
+Features: 64bit, extents, flex_bg, metadata_csum with its seed, journal, dir_index, sparse superblock copies,
+extra_isize, bigalloc where units are larger than a block, and room to grow online. Not made here: encryption, quota,
+external journals.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.contract import FilesystemState, LinuxFilesystem
+from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Place
+
+
+class Ext4(LinuxFilesystem):
+    """The filesystem behind `filesystem = "ext4"`."""
+
+    name = "ext4"
+    options = Ext4Options
+    mount_type = "ext4"
+    least = LEAST
+    most = MOST
+    label_limit = 16
+
+    def units(self, sector_size: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen: none below a sector."""
+        from narvet.formats.filesystems.ext4.geometry import UNITS
+
+        return tuple(unit for unit in UNITS if unit >= sector_size)
+
+    def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
+        """Return what is found on a device that is not trusted."""
+        from narvet.formats.filesystems.ext4.read import read
+
+        return read(device, where, deep=deep)
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem keeps nothing in."""
+        from narvet.formats.filesystems.ext4.maps import unused
+
+        return unused(device)
+
+
+FILESYSTEM = Ext4()

@@ -1,0 +1,280 @@
+"""Writing a fresh ext4 filesystem: first everything is worked out, then one block run after another is written."""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import replace
+from typing import Any
+from uuid import UUID
+
+import numpy as np
+from numpy.typing import NDArray
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.ext4 import inodes
+from narvet.formats.filesystems.ext4.geometry import FIRST_INODES, NewExt4
+from narvet.formats.filesystems.ext4.groups import Spread, spread
+from narvet.formats.filesystems.ext4.records import (
+    COMPAT,
+    DESCRIPTOR_SIZE,
+    EXTRA_ISIZE,
+    GROUP_BLOCKS_UNUSED,
+    GROUP_INODES_UNUSED,
+    GROUP_TABLE_ZEROED,
+    INCOMPAT,
+    INODE_SIZE,
+    JOURNAL_MAGIC,
+    MAGIC,
+    RO_COMPAT,
+    SUPERBLOCK_OFFSET,
+    GroupDescriptor,
+    Inode,
+    JournalSuperblock,
+    Superblock,
+)
+from narvet.formats.filesystems.ext4.shape import Shape
+from narvet.ground.checksums import crc32c_raw, crc32c_rows
+
+_ALL = 0xFFFFFFFF
+_READ_ONLY_ON_ERRORS = 2
+_NEVER = 0xFFFF
+_USER_XATTR_AND_ACL = 0xC
+
+
+def checksum_seed(uuid: UUID) -> int:
+    """Return where every metadata checksum starts (metadata_csum_seed: it outlives a change of the UUID)."""
+    return crc32c_raw(_ALL, uuid.bytes)
+
+
+def write(device: BlockDevice, new: NewExt4) -> None:
+    """Write the filesystem to a device that reads as zeros: copies first, the first superblock last."""
+    shape, seed = new.shape, checksum_seed(new.options.uuid)
+    places = spread(shape)
+    inode_bitmap = _inode_bitmap(shape)
+    bitmaps = _block_bitmaps(shape, places)
+    descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap)
+    block = shape.block_size
+    for group, bitmap in bitmaps.items():
+        device.write(int(places.block_bitmap[group]) * block, bitmap)
+    device.write(int(places.inode_bitmap[0]) * block, inode_bitmap)
+    first_inodes = _first_inodes(new, places, seed)
+    device.write(int(places.inode_table[0]) * block, _inode_table(first_inodes, seed))
+    _write_folders(device, shape, places, seed)
+    if places.growth_map:
+        for place, content in inodes.growth_blocks(shape, places.growth_map).items():
+            device.write(place * block, content)
+    if places.journal:
+        device.write(places.journal[0].start * block, _journal(shape).encode())
+    _write_descriptors(device, shape, descriptors)
+    superblock = _superblock(new, seed, first_inodes)
+    for group in (*reversed(shape.copies), 0):
+        start = shape.group_start(group) * block
+        device.write(max(start, SUPERBLOCK_OFFSET), sign(replace(superblock, s_block_group_nr=group & 0xFFFF)).encode())
+
+
+def sign(superblock: Superblock) -> Superblock:
+    """Return the superblock with its checksum, which covers all bytes before it."""
+    return replace(superblock, s_checksum=crc32c_raw(_ALL, superblock.encode()[:-4]))
+
+
+def _inode_bitmap(shape: Shape) -> bytes:
+    """Return group 0's inode bitmap: the first inodes used, the bits after the last inode set."""
+    bits = np.zeros(8 * shape.block_size, dtype=bool)
+    bits[:FIRST_INODES] = True
+    bits[shape.inodes_per_group :] = True
+    return np.packbits(bits, bitorder="little").tobytes()
+
+
+def _block_bitmaps(shape: Shape, places: Spread) -> dict[int, bytes]:
+    """Return the bitmap of every group that needs one written."""
+    bitmaps = {}
+    for group, runs in places.used.items():
+        start = shape.group_start(group)
+        cluster = shape.cluster_blocks
+        bits = np.zeros(shape.blocks_per_group // cluster, dtype=bool)
+        bits[: places.base[group] // cluster] = True
+        bits[places.length[group] // cluster :] = True
+        for run in runs:
+            bits[(run.start - start) // cluster : -(-(run.start - start + run.length) // cluster)] = True
+        bitmaps[group] = np.packbits(bits, bitorder="little").tobytes()
+    return bitmaps
+
+
+def _descriptors(
+    shape: Shape, places: Spread, seed: int, bitmaps: dict[int, bytes], inode_bitmap: bytes
+) -> NDArray[Any]:
+    """Return all group descriptors, with their checksums."""
+    count, inodes_each = shape.group_count, shape.inodes_per_group
+    flags = np.full(count, GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | GROUP_TABLE_ZEROED)
+    flags[0] &= ~GROUP_INODES_UNUSED
+    flags[list(bitmaps)] &= ~GROUP_BLOCKS_UNUSED
+    block_sums = np.zeros(count, dtype=np.int64)
+    block_sums[list(bitmaps)] = [crc32c_raw(seed, bitmap) for bitmap in bitmaps.values()]
+    inode_sums = np.zeros(count, dtype=np.int64)
+    inode_sums[0] = crc32c_raw(seed, inode_bitmap[: inodes_each // 8])
+    free_inodes = np.full(count, inodes_each)
+    free_inodes[0] -= FIRST_INODES
+    folders = np.zeros(count, dtype=np.int64)
+    folders[0] = 2
+    halves: dict[str, NDArray[Any]] = {}
+    for name, values, bits in (
+        ("bg_block_bitmap", places.block_bitmap, 32),
+        ("bg_inode_bitmap", places.inode_bitmap, 32),
+        ("bg_inode_table", places.inode_table, 32),
+        ("bg_free_blocks_count", places.free // shape.cluster_blocks, 16),
+        ("bg_free_inodes_count", free_inodes, 16),
+        ("bg_used_dirs_count", folders, 16),
+        ("bg_itable_unused", free_inodes, 16),
+        ("bg_block_bitmap_csum", block_sums, 16),
+        ("bg_inode_bitmap_csum", inode_sums, 16),
+    ):
+        halves[name + "_lo"] = values & ((1 << bits) - 1)
+        halves[name + "_hi"] = values >> bits
+    table = GroupDescriptor.table(count, bg_flags=flags, **halves)
+    table["bg_checksum"] = descriptor_checksums(table, seed)
+    return table
+
+
+def descriptor_checksums(table: NDArray[Any], seed: int, first: int = 0) -> NDArray[Any]:
+    """Return the checksums of the descriptors of groups `first` and on, shape (n,), as 16 bits."""
+    blank = table
+    if table["bg_checksum"].any():
+        blank = table.copy()
+        blank["bg_checksum"] = 0
+    numbers = np.arange(first, first + len(table), dtype="<u4")
+    seeds = crc32c_rows(np.full(len(table), seed, dtype=np.uint32), numbers)
+    return crc32c_rows(seeds, blank) & 0xFFFF
+
+
+def _write_descriptors(device: BlockDevice, shape: Shape, table: NDArray[Any]) -> None:
+    block, first = shape.block_size, shape.first_data_block
+    data = memoryview(table.tobytes())
+    if shape.meta_from is None:
+        for group in (*shape.copies, 0):
+            device.write((first + group * shape.blocks_per_group + 1) * block, data)
+        return
+    each = shape.descriptors_per_block
+    with_super = {0, *shape.copies}
+    for index in range(shape.descriptor_blocks):
+        content = data[index * each * DESCRIPTOR_SIZE :][: each * DESCRIPTOR_SIZE]
+        for group in (index * each, index * each + 1, index * each + each - 1):
+            if group < shape.group_count:
+                start = first + group * shape.blocks_per_group + (group in with_super)
+                device.write(start * block, content)
+
+
+def _first_inodes(new: NewExt4, places: Spread, seed: int) -> dict[int, Inode]:
+    shape, moment = new.shape, new.options.made
+    made = {
+        inodes.ROOT: inodes.root_inode(shape, new.options, places.root),
+        inodes.LOST_FOUND: inodes.lost_found_inode(shape, moment, places.lost_found),
+    }
+    if places.journal:
+        made[inodes.JOURNAL] = inodes.file_inode(shape, moment, places.journal)
+    if places.growth_map:
+        made[inodes.GROWTH] = inodes.growth_inode(shape, moment, places.growth_map)
+    return {number: inodes.signed(seed, number, inode) for number, inode in made.items()}
+
+
+def _inode_table(first_inodes: dict[int, Inode], seed: int) -> bytes:
+    """Return the start of group 0's inode table; reserved inodes not in use are empty, but signed too."""
+    empty = Inode(i_extra_isize=EXTRA_ISIZE)
+    every = (first_inodes.get(number) or inodes.signed(seed, number, empty) for number in range(1, FIRST_INODES + 1))
+    return b"".join(inode.encode() for inode in every)
+
+
+def _write_folders(device: BlockDevice, shape: Shape, places: Spread, seed: int) -> None:
+    root, found = inodes.ROOT, inodes.LOST_FOUND
+    names = [(".", root), ("..", root), ("lost+found", found)]
+    device.write(places.root.start * shape.block_size, inodes.folder_block(shape, seed, root, names))
+    blocks = [start + index for start, count in places.lost_found for index in range(count)]
+    for index, place in enumerate(blocks):
+        names = [(".", found), ("..", root)] if index == 0 else []
+        device.write(place * shape.block_size, inodes.folder_block(shape, seed, found, names))
+
+
+def _journal(shape: Shape) -> JournalSuperblock:
+    """Return the superblock of a clean, empty journal; the kernel turns its checksums on at the first mount."""
+    return JournalSuperblock(
+        h_magic=JOURNAL_MAGIC,
+        h_blocktype=4,
+        s_blocksize=shape.block_size,
+        s_maxlen=shape.journal_blocks,
+        s_first=1,
+        s_sequence=1,
+        s_nr_users=1,
+    )
+
+
+def _features(shape: Shape) -> tuple[int, int, int]:
+    unwanted = {"recover", "meta_bg" if shape.meta_from is None else "resize_inode"}
+    if shape.cluster_blocks == 1:
+        unwanted.add("bigalloc")
+    if not shape.journal_blocks:
+        unwanted.add("has_journal")
+    compat, incompat, ro_compat = (
+        sum(bit for bit, name in table.items() if name not in unwanted) for table in (COMPAT, INCOMPAT, RO_COMPAT)
+    )
+    return compat, incompat, ro_compat
+
+
+def _journal_copy(first_inodes: dict[int, Inode]) -> tuple[int, ...]:
+    journal = first_inodes.get(inodes.JOURNAL)
+    if journal is None:
+        return (0,) * 17
+    return (*struct.unpack("<15I", journal.i_block), journal.i_size_high, journal.i_size_lo)
+
+
+def _superblock(new: NewExt4, seed: int, first_inodes: dict[int, Inode]) -> Superblock:
+    shape, options, made = new.shape, new.options, new.options.made & _ALL
+    compat, incompat, ro_compat = _features(shape)
+    log_block = shape.block_size.bit_length() - 11
+    return Superblock(
+        s_inodes_count=shape.group_count * shape.inodes_per_group,
+        s_blocks_count_lo=shape.block_count & _ALL,
+        s_blocks_count_hi=shape.block_count >> 32,
+        s_r_blocks_count_lo=shape.superuser_blocks & _ALL,
+        s_r_blocks_count_hi=shape.superuser_blocks >> 32,
+        s_free_blocks_count_lo=shape.free_blocks & _ALL,
+        s_free_blocks_count_hi=shape.free_blocks >> 32,
+        s_free_inodes_count=shape.group_count * shape.inodes_per_group - FIRST_INODES,
+        s_first_data_block=shape.first_data_block,
+        s_log_block_size=log_block,
+        s_log_cluster_size=log_block + shape.cluster_blocks.bit_length() - 1,
+        s_blocks_per_group=shape.blocks_per_group,
+        s_clusters_per_group=shape.blocks_per_group // shape.cluster_blocks,
+        s_inodes_per_group=shape.inodes_per_group,
+        s_wtime=made,
+        s_max_mnt_count=_NEVER,
+        s_magic=MAGIC,
+        s_state=1,
+        s_errors=_READ_ONLY_ON_ERRORS,
+        s_lastcheck=made,
+        s_rev_level=1,
+        s_first_ino=FIRST_INODES,
+        s_inode_size=INODE_SIZE,
+        s_feature_compat=compat,
+        s_feature_incompat=incompat,
+        s_feature_ro_compat=ro_compat,
+        s_uuid=options.uuid,
+        s_volume_name=options.label.encode(),
+        s_reserved_gdt_blocks=shape.reserved_descriptor_blocks,
+        s_journal_inum=inodes.JOURNAL if shape.journal_blocks else 0,
+        s_hash_seed=UUID(int=options.uuid.int ^ ((1 << 128) - 1)),
+        s_def_hash_version=1,
+        s_jnl_backup_type=1 if shape.journal_blocks else 0,
+        s_jnl_blocks=_journal_copy(first_inodes),
+        s_desc_size=DESCRIPTOR_SIZE,
+        s_default_mount_opts=_USER_XATTR_AND_ACL,
+        s_creation_time=made,
+        s_min_extra_isize=EXTRA_ISIZE,
+        s_want_extra_isize=EXTRA_ISIZE,
+        s_raid_stride=min(options.chunk // shape.block_size, 0xFFFF),
+        s_raid_stripe_width=options.stripe // shape.block_size,
+        s_flags=1,
+        s_log_groups_per_flex=shape.groups_per_flex_log,
+        s_checksum_type=1,
+        s_overhead_clusters=shape.overhead_blocks // shape.cluster_blocks & _ALL,
+        s_lpf_ino=inodes.LOST_FOUND,
+        s_checksum_seed=seed,
+    )

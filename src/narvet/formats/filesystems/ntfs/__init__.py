@@ -1,0 +1,58 @@
+"""NTFS, version 3.1, by the published documentation of its on-disk structures.
+
+Written: all files that describe a volume, access rights included. Not made here: compression, encryption, journals of
+changes; these are the guest's.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from uuid import UUID
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.contract import FilesystemState, ForWindows
+from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Place
+
+
+class Ntfs(ForWindows):
+    """The filesystem behind `filesystem = "ntfs"`."""
+
+    name = "ntfs"
+    options = NtfsOptions
+    mount_type = "ntfs3"
+    least = LEAST
+    most = MOST
+    label_limit = 32
+    keeps_rights = True
+    holds_mounts = True
+
+    def native_id(self, uuid: UUID) -> str:
+        """Return the serial number of 64 bits."""
+        return native_id(uuid)
+
+    def label_length(self, label: str) -> int:
+        """Return the UTF-16 units of a label."""
+        return len(label.encode("utf-16-le")) // 2
+
+    def units(self, sector_size: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen: none below a sector."""
+        from narvet.formats.filesystems.ntfs.geometry import UNITS
+
+        return tuple(unit for unit in UNITS if unit >= sector_size)
+
+    def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
+        """Return what is found on a device that is not trusted."""
+        from narvet.formats.filesystems.ntfs.read import read
+
+        return read(device, where, deep=deep)
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem keeps nothing in."""
+        from narvet.formats.filesystems.ntfs.maps import unused
+
+        return unused(device)
+
+
+FILESYSTEM = Ntfs()

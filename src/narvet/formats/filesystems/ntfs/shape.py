@@ -1,0 +1,36 @@
+"""The shape of an NTFS: its sizes, planned or read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Shape:
+    """The sizes of one NTFS, in bytes but for `sectors`, which leave out the copy of the first one behind them."""
+
+    sector_size: int
+    sectors: int
+    cluster_size: int
+    record_size: int
+    index_size: int
+
+    @property
+    def size(self) -> int:
+        """Bytes of all sectors and of the copy of the first."""
+        return (self.sectors + 1) * self.sector_size
+
+    @property
+    def clusters(self) -> int:
+        """Whole clusters."""
+        return self.sectors * self.sector_size // self.cluster_size
+
+    @property
+    def total(self) -> int:
+        """Bytes of all clusters."""
+        return self.clusters * self.cluster_size
+
+    @property
+    def unit(self) -> int:
+        """Bytes of a cluster."""
+        return self.cluster_size

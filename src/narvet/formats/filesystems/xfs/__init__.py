@@ -1,0 +1,48 @@
+"""XFS version 5, by the XFS Algorithms and Data Structures document and as the Linux kernel reads it.
+
+Features: checksums, free-inode tree, inode tree counters, sparse inodes, big timestamps, file types in folders; from
+300 MiB on also reverse mapping and reference counts. Not made here: real-time devices, external logs, quota.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.contract import NEVER_CHECKED, FilesystemState, LinuxFilesystem
+from narvet.formats.filesystems.xfs.options import LEAST, MOST, XfsOptions
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Place
+
+
+class Xfs(LinuxFilesystem):
+    """The filesystem behind `filesystem = "xfs"`."""
+
+    name = "xfs"
+    options = XfsOptions
+    mount_type = "xfs"
+    least = LEAST
+    most = MOST
+    label_limit = 12
+    check_pass = NEVER_CHECKED  # its log is replayed by the mount itself
+
+    def units(self, sector_size: int) -> tuple[int, ...]:
+        """Return the allocation units that can be chosen: none below a sector."""
+        from narvet.formats.filesystems.xfs.geometry import UNITS
+
+        return tuple(unit for unit in UNITS if unit >= sector_size)
+
+    def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
+        """Return what is found on a device that is not trusted."""
+        from narvet.formats.filesystems.xfs.read import read
+
+        return read(device, where, deep=deep)
+
+    def unused(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield runs that a sound filesystem keeps nothing in."""
+        from narvet.formats.filesystems.xfs.read import unused
+
+        return unused(device)
+
+
+FILESYSTEM = Xfs()

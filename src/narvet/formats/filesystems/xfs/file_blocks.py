@@ -1,0 +1,163 @@
+"""The blocks that files of XFS keep besides their content: folders, attributes, long links, trees of extents.
+
+XFS Algorithms & Data Structures, 3rd edition, chapters "Directories", "Extended Attributes", "Symbolic Links" and "Data
+Extents", for version 5: every such block has a checksum.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.xfs import records as r
+from narvet.ground.budget import spend
+from narvet.ground.checksums import crc32c
+from narvet.ground.errors import ImageError
+
+_FOLDER, _LINK = 0o4, 0o12
+_IN_EXTENTS, _IN_TREE = 2, 3
+_NREXT64 = 0x10  # di_flags2
+_MOST_DEPTH = 9
+_MOST_BLOCKS = 1 << 18  # of one folder or set of attributes
+_TREE_MAGIC, _TREE_HEAD, _TREE_SUM = b"BMA3", 72, 64
+_LEAF_SPACE, _FREE_SPACE = 1 << 35, 1 << 36  # bytes into a folder from which its leaves and its free indexes lie
+_DATA_SUM, _DA_SUM = 4, 12  # offsets of the checksums of data and free blocks, and of leaves and nodes
+_DATA_MAGICS, _FREE_MAGIC = (b"XDB3", b"XDD3"), b"XDF3"
+_LEAF_MAGICS = (0x3DF1, 0x3DFF, 0x3EBE)
+_ATTRIBUTE_MAGICS, _REMOTE_MAGIC = (0x3BEE, 0x3EBE), b"XARM"
+_LINK_MAGIC = b"XSLM"
+
+
+@dataclass(frozen=True)
+class Files:
+    """What is needed of a filesystem to follow its files: bytes of a block and of a folder's block, and its groups."""
+
+    device: BlockDevice
+    block: int
+    folder_block: int
+    group_bits: int
+    group_blocks: int
+    inode_size: int
+
+    def read(self, place: int, count: int) -> bytes:
+        """Return `count` blocks from a filesystem block number on."""
+        group, inside = divmod(place, 1 << self.group_bits)
+        return self.device.read((group * self.group_blocks + inside) * self.block, count * self.block)
+
+
+def block_faults(files: Files, data: bytes, inode: r.Inode) -> Iterator[str]:
+    """Yield what is wrong with the blocks of one sound inode, whose bytes are `data`."""
+    kind = inode.di_mode >> 12
+    wide = bool(inode.di_flags2 & _NREXT64)
+    end = r.Inode.size + 8 * inode.di_forkoff if inode.di_forkoff else files.inode_size
+    content, attributes = data[r.Inode.size : end], data[end:]
+    count = inode.di_big_nextents if wide else inode.di_nextents
+    name = f"inode {inode.di_ino}"
+    try:
+        if kind in (_FOLDER, _LINK) or inode.di_format == _IN_TREE:
+            runs = _runs(files, content, inode.di_format, count)
+            if kind == _FOLDER:
+                yield from _folder_faults(files, runs, name)
+            elif kind == _LINK:
+                yield from _link_faults(files, runs, name)
+        if inode.di_forkoff and inode.di_aformat in (_IN_EXTENTS, _IN_TREE):
+            count = inode.di_nextents if wide else inode.di_anextents
+            yield from _attribute_faults(files, _runs(files, attributes, inode.di_aformat, count), name)
+    except ImageError as error:
+        yield f"{name}: {error}"
+
+
+def _runs(files: Files, fork: bytes, form: int, count: int) -> list[tuple[int, int, int]]:
+    """Return the extents of a fork: first block in the file, first block of the filesystem, blocks.
+
+    Raises:
+        ImageError: a block of its tree does not match its checksum, or is not one.
+    """
+    if form == _IN_EXTENTS:
+        if 16 * count > len(fork):
+            raise ImageError(f"it has {count} extents, more than fit")
+        return [_extent(fork[at : at + 16]) for at in range(0, 16 * count, 16)]
+    if form != _IN_TREE:
+        return []
+    level, used = int.from_bytes(fork[:2], "big"), int.from_bytes(fork[2:4], "big")
+    room = (len(fork) - 4) // 16
+    if not 0 < level <= _MOST_DEPTH or used > room:
+        raise ImageError("the root of its tree of extents is not one")
+    places = [int(place) for place in np.frombuffer(fork, ">u8", used, 4 + 8 * room)]
+    for depth in range(level - 1, -1, -1):
+        blocks = [_tree_block(files, place, depth) for place in places]
+        if depth:
+            room = (files.block - _TREE_HEAD) // 16
+            places = [
+                int(one) for used, data in blocks for one in np.frombuffer(data, ">u8", used, _TREE_HEAD + 8 * room)
+            ]
+            if len(places) > _MOST_BLOCKS:
+                raise ImageError("its tree of extents has more blocks than are read")
+    return [_extent(data[_TREE_HEAD + 16 * at :][:16]) for used, data in blocks for at in range(used)]
+
+
+def _tree_block(files: Files, place: int, level: int) -> tuple[int, bytes]:
+    spend()
+    data = files.read(place, 1)
+    used = int.from_bytes(data[6:8], "big")
+    good = data[:4] == _TREE_MAGIC and int.from_bytes(data[4:6], "big") == level
+    if not good or used > (files.block - _TREE_HEAD) // 16 or not _sound(data, _TREE_SUM):
+        raise ImageError(f"block {place} of its tree of extents does not match its checksum")
+    return used, data
+
+
+def _extent(record: bytes) -> tuple[int, int, int]:
+    """Return an extent: 1 bit of state, 54 bits offset, 52 bits block, 21 bits length."""
+    bits = int.from_bytes(record, "big")
+    return bits >> 73 & (1 << 54) - 1, bits >> 21 & (1 << 52) - 1, bits & (1 << 21) - 1
+
+
+def _sound(data: bytes, offset: int) -> bool:
+    kept = int.from_bytes(data[offset : offset + 4], "little")
+    return crc32c(data[:offset] + bytes(4) + data[offset + 4 :]) == kept
+
+
+def _pieces(files: Files, runs: list[tuple[int, int, int]], size: Callable[[int], int]) -> Iterator[tuple[int, bytes]]:
+    """Yield the blocks of a fork, with the byte of the file they start at; one may be of several extents."""
+    at = {start + index: place + index for start, place, count in runs[:_MOST_BLOCKS] for index in range(count)}
+    if len(at) > _MOST_BLOCKS:
+        raise ImageError("it has more blocks than are read")
+    for start in sorted(at):
+        length = size(start * files.block) // files.block
+        if start % length:
+            continue
+        places = [at.get(start + index) for index in range(length)]
+        if None in places:
+            raise ImageError(f"its block {start} is not whole")
+        yield start * files.block, b"".join(files.read(place, 1) for place in places if place is not None)
+
+
+def _folder_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
+    for place, data in _pieces(files, runs, lambda _: files.folder_block):
+        spend()
+        if place < _LEAF_SPACE:
+            good = data[:4] in _DATA_MAGICS and _sound(data, _DATA_SUM)
+        elif place < _FREE_SPACE:
+            good = int.from_bytes(data[8:10], "big") in _LEAF_MAGICS and _sound(data, _DA_SUM)
+        else:
+            good = data[:4] == _FREE_MAGIC and _sound(data, _DATA_SUM)
+        if not good:
+            yield f"{name}: the block of the folder at {place} does not match its checksum"
+
+
+def _attribute_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
+    for place, data in _pieces(files, runs, lambda _: files.block):
+        spend()
+        known = data[:4] == _REMOTE_MAGIC or int.from_bytes(data[8:10], "big") in _ATTRIBUTE_MAGICS
+        if not known or not _sound(data, _DA_SUM):
+            yield f"{name}: its block of attributes at {place} does not match its checksum"
+
+
+def _link_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
+    for _, place, count in runs:
+        data = files.read(place, count)
+        if data[:4] != _LINK_MAGIC or not _sound(data, _DA_SUM):
+            yield f"{name}: the link's text does not match its checksum"

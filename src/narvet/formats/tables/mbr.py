@@ -1,0 +1,269 @@
+"""The master boot record: four partitions, or three and any number of logical ones, and the form that protects a GPT.
+
+UEFI Specification 2.10, sections 5.2.1 (legacy MBR) and 5.2.3 (protective MBR). Logical partitions lie in an extended
+one, each behind a record of its own of the same form: its first entry is the partition, its second leads to the next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import ClassVar, NamedTuple
+from uuid import UUID
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.tables.contract import Bounds, DataPartition, PartitionEntry, Reserved, Table, check_partitions
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Finding, Place
+from narvet.ground.records import Record, raw, u8, u16, u32
+from narvet.ground.rules import tables as rules
+
+PROTECTIVE_TYPE = 0xEE
+SIGNATURE = 0xAA55
+SIZE = 512
+TYPES = {"swap": 0x82, "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C}
+_SUITABLE = {
+    "swap": (0x82,),
+    "ntfs": (0x07, 0x17, 0x27),
+    "exfat": (0x07, 0x17),
+    "fat32": (0x0B, 0x0C, 0x1B, 0x1C, 0xEF),
+}
+LINUX_TYPE, EXTENDED = 0x83, 0x0F
+_EXTENDED_TYPES = (0x05, 0x0F, 0x85)
+_PRIMARIES = 4
+MOST = 60  # partitions: as many as guests number
+_BY_SECTOR = b"\xfe\xff\xff"  # cylinder, head and sector of whatever lies where they cannot reach
+
+
+class MbrEntry(Record, title="mbr entry", size=16):
+    """One of the four partition records."""
+
+    boot_indicator: int = u8(0, "", "0x80 if a legacy system boots from it")
+    starting_chs: bytes = raw(1, 3, "", "start as cylinder, head and sector")
+    os_type: int = u8(4, "", "kind of partition")
+    ending_chs: bytes = raw(5, 3, "", "end as cylinder, head and sector")
+    starting_lba: int = u32(8, "sectors", "first sector")
+    size_in_lba: int = u32(12, "sectors", "sectors in the partition")
+
+
+class _Break(NamedTuple):
+    """Where the chain of logical partitions breaks off: the partition that is next, and the byte."""
+
+    number: int
+    place: int
+
+    @property
+    def message(self) -> str:
+        return f"the chain of logical partitions breaks off ahead of partition {self.number}, at {self.place}"
+
+
+class MasterBootRecord(Record, title="mbr", size=SIZE):
+    """The first 512 bytes of a disk."""
+
+    boot_code: bytes = raw(0, 440, "", "not used by UEFI")
+    unique_mbr_disk_signature: int = u32(440, "", "zero on a GPT disk")
+    unknown: int = u16(444, "", "zero")
+    partition_records: bytes = raw(446, 64, "", "four partition records")
+    signature: int = u16(510, "", "0xAA55")
+
+
+def protective(disk_size: int, sector_size: int) -> bytes:
+    """Return the protective MBR of a GPT disk of `disk_size` bytes (UEFI 2.10, table 5.4).
+
+    The size field is the disk less its first sector, or all ones where 32 bits do not hold it.
+    """
+    entry = MbrEntry(
+        starting_chs=bytes((0x00, 0x02, 0x00)),
+        os_type=PROTECTIVE_TYPE,
+        ending_chs=b"\xff\xff\xff",
+        starting_lba=1,
+        size_in_lba=min(disk_size // sector_size - 1, 0xFFFFFFFF),
+    )
+    return MasterBootRecord(partition_records=entry.encode(), signature=SIGNATURE).encode()
+
+
+def resized_protective(data: bytes, disk_size: int, sector_size: int) -> bytes:
+    """Return the first 512 bytes of a GPT disk for another size; boot code and other entries stay as they are.
+
+    Only an entry that protects all of the disk from its second sector on is changed (UEFI 2.10, table 5.4).
+    """
+    record = MasterBootRecord.decode(data)
+    rows = [entry for _, entry in _entries(record)]
+    for index, entry in enumerate(rows):
+        if (
+            entry.os_type == PROTECTIVE_TYPE
+            and entry.starting_lba == 1
+            and not any(other.os_type for other in rows if other is not entry)
+        ):
+            rows[index] = replace(entry, size_in_lba=min(disk_size // sector_size - 1, 0xFFFFFFFF))
+    return replace(record, partition_records=b"".join(entry.encode() for entry in rows)).encode() + data[SIZE:]
+
+
+def is_protective(data: bytes) -> bool:
+    """Return whether the first 512 bytes of a disk, not trusted, are a protective MBR."""
+    record = MasterBootRecord.decode(data)
+    if record.signature != SIGNATURE:
+        return False
+    entries = (MbrEntry.decode(record.partition_records[at : at + 16]) for at in range(0, 64, 16))
+    return any(entry.os_type == PROTECTIVE_TYPE for entry in entries)
+
+
+class Mbr:
+    """The format behind `table = "mbr"`."""
+
+    name = "mbr"
+    most_partitions = MOST
+    label_limit = 255
+    keeps_labels = False
+    attributes: ClassVar[dict[str, int]] = {}
+    aside = ""
+
+    def most(self, sector_size: int) -> int:
+        """Return what 32 bits of sectors hold."""
+        return sector_size << 32
+
+    def native_id(self, uuid: UUID) -> str:
+        """Return the disk's signature."""
+        return f"{uuid.int >> 96 or 1:08x}"
+
+    def native_partition_id(self, table: str, uuid: UUID, number: int) -> str:
+        """Return signature and number: partitions have no ids of their own."""
+        del uuid
+        return f"{table}-{number:02x}"
+
+    def numbers(self, count: int) -> tuple[int, ...]:
+        """Return 1 to 4; with more than four the fourth is the extended one, and logical ones start with 5."""
+        if count <= _PRIMARIES:
+            return tuple(range(1, count + 1))
+        return (*range(1, _PRIMARIES), *range(_PRIMARIES + 1, count + 2))
+
+    def ahead(self, index: int, count: int, sector_size: int) -> int:
+        """Return a sector for the record of a logical partition."""
+        return sector_size if count > _PRIMARIES and index >= _PRIMARIES - 1 else 0
+
+    def bounds(self, disk_size: int, sector_size: int) -> Bounds:
+        """Return what lies behind the first sector, as far as 32 bits of sectors reach."""
+        return Bounds(
+            sector_size, max(min(disk_size // sector_size * sector_size, self.most(sector_size)), sector_size)
+        )
+
+    def reserved(self, disk_size: int, sector_size: int) -> tuple[Reserved, ...]:
+        """Return the first sector."""
+        del disk_size
+        return (Reserved(0, sector_size, "MBR"),)
+
+    def partition_type(self, filesystem: str | None, data: DataPartition) -> str:
+        """Return the type code of a partition."""
+        return f"{TYPES.get(filesystem or '', LINUX_TYPE if data == 'linux' else TYPES['ntfs']):02x}"
+
+    def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specification's own word)
+        """Return whether a partition of this type code is one that such a filesystem is found on."""
+        return int(type, 16) in _SUITABLE.get(filesystem, (LINUX_TYPE,))
+
+    def label_length(self, label: str) -> int:
+        """Return the length, though no label is stored."""
+        return len(label)
+
+    def write(self, device: BlockDevice, table: Table) -> None:
+        """Write the records of logical partitions, the last one first, then the one that leads to them."""
+        sector_size = device.sector_size
+        primary = [part for part in table.partitions if part.number <= _PRIMARIES]
+        logical = [part for part in table.partitions if part.number > _PRIMARIES]
+        entries = [_entry(int(part.type, 16), part.start, part.size, sector_size) for part in primary]
+        if logical:
+            first = logical[0].start - sector_size
+            entries.append(_entry(EXTENDED, first, logical[-1].end - first, sector_size))
+            for part, later in reversed([*zip(logical, [*logical[1:], None], strict=True)]):
+                place = part.start - sector_size
+                chain = [_entry(int(part.type, 16), sector_size, part.size, sector_size)]
+                if later is not None:
+                    start = later.start - sector_size
+                    chain.append(_entry(EXTENDED, start - first, later.end - start, sector_size))
+                device.write(place, _record(chain, 0))
+        device.write(0, _record(entries, int(table.id, 16)))
+
+    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
+        """Change nothing: nothing of the table depends on the disk's end."""
+        del device, old_size
+        return ()
+
+    def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
+        """Return the table of a device that is not trusted; only one whose every entry makes sense is one."""
+        if device.size < 2 * device.sector_size:
+            return None, ()
+        data = device.read(0, SIZE)
+        record = MasterBootRecord.decode(data)
+        entries = _entries(record)
+        used = [entry for _, entry in entries if entry.os_type]
+        plain = all(entry.boot_indicator in (0, 0x80) and entry.starting_lba and entry.size_in_lba for entry in used)
+        if record.signature != SIGNATURE or is_protective(data) or not used or not plain:
+            return None, ()
+        native_id, sector_size = f"{record.unique_mbr_disk_signature:08x}", device.sector_size
+        found: list[PartitionEntry | _Break] = []
+        for number, entry in entries:
+            start = entry.starting_lba * sector_size
+            if entry.os_type in _EXTENDED_TYPES:
+                found += _logical(device, Extent(start, entry.size_in_lba * sector_size), native_id)
+            elif entry.os_type:
+                found.append(_partition(number, start, entry, native_id, sector_size))
+        parts = sorted((one for one in found if isinstance(one, PartitionEntry)), key=lambda part: part.number)
+        breaks = (one for one in found if isinstance(one, _Break))
+        faults = (rules.table_damaged.error(where, one.message) for one in breaks)
+        table = Table("mbr", native_id, tuple(parts))
+        return table, (*faults, *check_partitions(table, Bounds(sector_size, device.size), where))
+
+
+FORMAT = Mbr()
+
+
+def _entry(os_type: int, start: int, size: int, sector_size: int) -> bytes:
+    return MbrEntry(
+        starting_chs=_BY_SECTOR,
+        os_type=os_type,
+        ending_chs=_BY_SECTOR,
+        starting_lba=start // sector_size,
+        size_in_lba=size // sector_size,
+    ).encode()
+
+
+def _record(entries: list[bytes], disk_signature: int) -> bytes:
+    return MasterBootRecord(
+        unique_mbr_disk_signature=disk_signature,
+        partition_records=b"".join(entries).ljust(64, b"\0"),
+        signature=SIGNATURE,
+    ).encode()
+
+
+def _entries(record: MasterBootRecord) -> list[tuple[int, MbrEntry]]:
+    return [(at // 16 + 1, MbrEntry.decode(record.partition_records[at : at + 16])) for at in range(0, 64, 16)]
+
+
+def _partition(number: int, start: int, entry: MbrEntry, table: str, sector_size: int) -> PartitionEntry:
+    native_id = f"{table}-{number:02x}"
+    return PartitionEntry(number, start, entry.size_in_lba * sector_size, f"{entry.os_type:02x}", native_id)
+
+
+def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[PartitionEntry | _Break]:
+    """Yield the logical partitions of an extended one, last of all where their chain breaks off if it does.
+
+    The chain must go on towards the end of the extended partition, so that it ends.
+    """
+    place, number = extended.start, _PRIMARIES + 1
+    while number <= MOST + 1:
+        record = None
+        if place + SIZE <= device.size:
+            record = MasterBootRecord.decode(device.read(place, SIZE))
+        if record is None or record.signature != SIGNATURE:
+            yield _Break(number, place)
+            return
+        (_, own), (_, later) = _entries(record)[:2]
+        if own.os_type:
+            yield _partition(number, place + own.starting_lba * device.sector_size, own, table, device.sector_size)
+            number += 1
+        if not later.os_type:
+            return
+        following = extended.start + later.starting_lba * device.sector_size
+        if not place < following < extended.end:
+            yield _Break(number, following)
+            return
+        place = following

@@ -1,0 +1,1 @@
+"""The ground floor: sizes, errors, ids, checksums, records, findings and their rules."""

@@ -1,0 +1,285 @@
+"""On-disk records, each declared once: a class whose fields say offset, width, unit and meaning.
+
+    class Header(Record, title="gpt header", size=92):
+        signature: bytes = raw(0, 8, "", "EFI PART")
+        entry_count: int = u32(80, "entries", "in the table")
+
+From the fields follow the size, a checked decode and encode of one record to and from a frozen value, and a NumPy
+structured dtype for whole tables. A gap, an overlap or a wrong size fails when the module is imported. A type checker
+knows every field: at construction (`Header(entry_count=128)`, every other field zero), at change
+(`dataclasses.replace`) and at use.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import struct
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, cast, dataclass_transform
+from uuid import UUID
+
+from narvet.ground.errors import BugError, ImageError
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+Endian = Literal["<", ">"]
+_ROW = "row"
+_INTEGERS = {"u8": "B", "u16": "H", "u32": "I", "u64": "Q", "i8": "b", "i16": "h", "i32": "i", "i64": "q"}
+
+
+@dataclasses.dataclass(frozen=True)
+class Row:
+    """One field as declared; `offset` and `length` are bytes within the record, `count` the integers in it.
+
+    `packed` is its struct code. `integer` names the integer's width and sign (`u32`), empty for bytes and texts.
+    """
+
+    offset: int
+    length: int
+    packed: str
+    unit: str
+    meaning: str
+    name: str = ""
+    count: int = 1
+    integer: str = ""
+    from_raw: Callable[[bytes, Endian], object] | None = None
+    to_raw: Callable[[Any, Endian], bytes] | None = None
+
+    @property
+    def bits(self) -> int:
+        """Width of one integer of this field, in bits."""
+        return 8 * self.length // self.count
+
+    @property
+    def limits(self) -> tuple[int, int]:
+        """Smallest and largest value that fits one integer of this field."""
+        if self.integer[0] == "u":
+            return 0, (1 << self.bits) - 1
+        return -(1 << (self.bits - 1)), (1 << (self.bits - 1)) - 1
+
+    def check_integer(self, value: int, title: str) -> None:
+        """Raise BugError if `value` does not fit one integer of this field of the record called `title`."""
+        low, high = self.limits
+        if not low <= value <= high:
+            raise BugError(f"{title}.{self.name} @ {self.offset}: {value} does not fit a {self.bits}-bit field")
+
+    def raw_bytes(self, value: object, endian: Endian, title: str) -> bytes:
+        """Return what struct packs for a value that is no integer.
+
+        Raises:
+            BugError: it is longer than the field.
+        """
+        data = self.to_raw(value, endian) if self.to_raw else cast(bytes, value)
+        if len(data) > self.length:
+            raise BugError(
+                f"{title}.{self.name} @ {self.offset}: {len(data)} bytes do not fit a field of {self.length} bytes"
+            )
+        return data
+
+
+def _field(default: object, row: Row) -> Any:
+    return dataclasses.field(default=default, metadata={_ROW: row})
+
+
+def _integer(kind: str, offset: int, unit: str, meaning: str) -> int:
+    letter = _INTEGERS[kind]
+    row = Row(offset, struct.calcsize("<" + letter), f"1{letter}", unit, meaning, integer=kind)
+    return cast(int, _field(0, row))
+
+
+def u8(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare an unsigned integer of 8 bits, `offset` bytes into the record."""
+    return _integer("u8", offset, unit, meaning)
+
+
+def u16(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare an unsigned integer of 16 bits, `offset` bytes into the record."""
+    return _integer("u16", offset, unit, meaning)
+
+
+def u32(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare an unsigned integer of 32 bits, `offset` bytes into the record."""
+    return _integer("u32", offset, unit, meaning)
+
+
+def u64(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare an unsigned integer of 64 bits, `offset` bytes into the record."""
+    return _integer("u64", offset, unit, meaning)
+
+
+def i8(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare a signed integer of 8 bits, `offset` bytes into the record."""
+    return _integer("i8", offset, unit, meaning)
+
+
+def i16(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare a signed integer of 16 bits, `offset` bytes into the record."""
+    return _integer("i16", offset, unit, meaning)
+
+
+def i64(offset: int, unit: str = "", meaning: str = "") -> int:
+    """Declare a signed integer of 64 bits, `offset` bytes into the record."""
+    return _integer("i64", offset, unit, meaning)
+
+
+def u32s(offset: int, count: int, unit: str = "", meaning: str = "") -> tuple[int, ...]:
+    """Declare `count` unsigned integers of 32 bits, `offset` bytes into the record."""
+    row = Row(offset, 4 * count, f"{count}I", unit, meaning, count=count, integer="u32")
+    return cast("tuple[int, ...]", _field((0,) * count, row))
+
+
+def raw(offset: int, length: int, unit: str = "", meaning: str = "") -> bytes:
+    """Declare `length` bytes, `offset` bytes into the record; a shorter value is padded with zeros."""
+    return cast(bytes, _field(bytes(length), Row(offset, length, f"{length}s", unit, meaning)))
+
+
+def uuid(offset: int, unit: str = "", meaning: str = "") -> UUID:
+    """Declare a UUID as it is written (RFC 9562), `offset` bytes into the record."""
+    row = Row(
+        offset, 16, "16s", unit, meaning, from_raw=lambda data, _: UUID(bytes=data), to_raw=lambda one, _: one.bytes
+    )
+    return cast(UUID, _field(UUID(int=0), row))
+
+
+def guid(offset: int, unit: str = "", meaning: str = "") -> UUID:
+    """Declare a UUID whose first three fields are little-endian (UEFI 2.10, appendix A), `offset` bytes in."""
+    row = Row(
+        offset, 16, "16s", unit, meaning,
+        from_raw=lambda data, _: UUID(bytes_le=data), to_raw=lambda one, _: one.bytes_le,
+    )  # fmt: skip
+    return cast(UUID, _field(UUID(int=0), row))
+
+
+def utf16(offset: int, length: int, unit: str = "", meaning: str = "") -> str:
+    """Declare a text of `length` UTF-16 units, padded with NULs, `offset` bytes into the record."""
+    row = Row(offset, 2 * length, f"{2 * length}s", unit, meaning, from_raw=_decoded, to_raw=_encoded)
+    return cast(str, _field("", row))
+
+
+def _decoded(data: bytes, endian: Endian) -> str:
+    return data.decode("utf-16-le" if endian == "<" else "utf-16-be", "replace").split("\0", 1)[0]
+
+
+def _encoded(text: str, endian: Endian) -> bytes:
+    return text.encode("utf-16-le" if endian == "<" else "utf-16-be")
+
+
+@dataclass_transform(kw_only_default=True, frozen_default=True)
+class Record:
+    """A record of a format. Subclasses declare their fields and become frozen dataclasses; a field not given is zero.
+
+    The functions that declare fields are not named as field specifiers, so that a type checker sees a default in each.
+    """
+
+    title: ClassVar[str]
+    size: ClassVar[int]
+    endian: ClassVar[Endian]
+    rows: ClassVar[tuple[Row, ...]]
+    _struct: ClassVar[struct.Struct]
+
+    def __init_subclass__(cls, *, title: str, size: int, endian: Endian = "<") -> None:
+        """Check the declared offsets against one another and against `size`, both in bytes."""
+        dataclasses.dataclass(frozen=True, kw_only=True)(cls)
+        cls.title, cls.size, cls.endian = title, size, endian
+        rows: list[Row] = []
+        expected = 0
+        for field in dataclasses.fields(cls):  # type: ignore[arg-type]
+            row = dataclasses.replace(field.metadata[_ROW], name=field.name)
+            if row.offset != expected:
+                raise BugError(f"{title}.{row.name}: declared at {row.offset}, the fields before end at {expected}")
+            rows.append(row)
+            expected += row.length
+        if expected != size:
+            raise BugError(f"{title}: the fields end at {expected}, the record at {size}")
+        cls.rows = tuple(rows)
+        cls._struct = struct.Struct(endian + "".join(row.packed for row in rows))
+
+    @classmethod
+    def decode(cls, data: bytes | memoryview, where: str = "") -> Self:
+        """Return the record at the start of `data`, which is not trusted.
+
+        Raises:
+            ImageError: `data` is shorter than the record.
+        """
+        if len(data) < cls.size:
+            place = f" @ {where}" if where else ""
+            raise ImageError(f"{cls.title}{place}: {cls.size} bytes expected, found {len(data)}")
+        flat = iter(cls._struct.unpack_from(data))
+        values: dict[str, object] = {}
+        for row in cls.rows:
+            if row.count > 1:
+                values[row.name] = tuple(next(flat) for _ in range(row.count))
+            elif row.from_raw:
+                values[row.name] = row.from_raw(next(flat), cls.endian)
+            else:
+                values[row.name] = next(flat)
+        return cls(**values)
+
+    def encode(self) -> bytes:
+        """Return the record's bytes.
+
+        Raises:
+            BugError: a value does not fit its field.
+        """
+        flat: list[object] = []
+        for row in self.rows:
+            value = getattr(self, row.name)
+            if not row.integer:
+                flat.append(row.raw_bytes(value, self.endian, self.title))
+            elif row.count == 1:
+                flat.append(value)
+            elif len(value) == row.count:
+                flat.extend(value)
+            else:
+                raise BugError(f"{self.title}.{row.name}: {row.count} values expected, found {len(value)}")
+        try:
+            return self._struct.pack(*flat)
+        except struct.error:
+            # struct checks the range of integers, but cannot name the field.
+            for row in self.rows:
+                values = getattr(self, row.name)
+                for one in () if not row.integer else values if row.count > 1 else (values,):
+                    row.check_integer(one, self.title)
+            raise
+
+    @classmethod
+    def dtype(cls) -> np.dtype[Any]:
+        """Return the NumPy structured dtype of a table of these records."""
+        import numpy as np
+
+        def column(row: Row) -> Any:
+            if not row.integer:
+                return f"V{row.length}"
+            kind = f"{cls.endian}{row.integer[0]}{row.bits // 8}"
+            return (kind, (row.count,)) if row.count > 1 else kind
+
+        return np.dtype(
+            {
+                "names": [row.name for row in cls.rows],
+                "formats": [column(row) for row in cls.rows],
+                "offsets": [row.offset for row in cls.rows],
+                "itemsize": cls.size,
+            }
+        )
+
+    @classmethod
+    def table(cls, count: int, /, **columns: NDArray[Any] | int) -> NDArray[Any]:
+        """Return `count` records as one array, the named integer columns filled and range-checked.
+
+        Raises:
+            BugError: there is no such column, or a value does not fit it (NumPy itself would cut it silently).
+        """
+        import numpy as np
+
+        rows = {row.name: row for row in cls.rows if row.integer}
+        array = np.zeros(count, dtype=cls.dtype())
+        for name, values in columns.items():
+            if name not in rows:
+                raise BugError(f"{cls.title} has no column of integers called {name}")
+            low, high = rows[name].limits
+            if count and (np.min(values) < low or np.max(values) > high):
+                raise BugError(f"{cls.title}.{name}: a value does not fit a {rows[name].bits}-bit field")
+            array[name] = values
+        return array

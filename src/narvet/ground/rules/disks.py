@@ -1,0 +1,188 @@
+"""Rules about the disks of a sheet: their images, origins and partitions. Sizes are bytes."""
+
+from __future__ import annotations
+
+from narvet.ground.findings import Wording, rule
+from narvet.ground.units import show_apart, show_bytes
+
+
+@rule(
+    meaning="A disk of the sheet is the base of another, and would change under it.",
+    way_out="Take a copy as the base, or take that disk out of the sheet.",
+)
+def base_in_use(disk: str) -> Wording:
+    """Word a base that a guest writes to."""
+    return (
+        f"it is the image of disk {disk}, which its guest writes to; a base must not change",
+        "take a copy of it as the base, or take that disk out of the sheet",
+    )
+
+
+@rule(
+    meaning="An image of this sheet exists whose disk the sheet no longer has.",
+    way_out="Put the disk back into the sheet, and retire it if it is no longer needed; or move the image away.",
+)
+def disk_left_over(path: str, disk: str) -> Wording:
+    """Word an image whose disk was taken out of the sheet."""
+    return (
+        f"{path} is the image of disk {disk}, which the sheet no longer has",
+        "put the disk back into the sheet, and retire it if it is no longer needed; or move the image away",
+    )
+
+
+@rule(
+    meaning="A disk would be made empty, while the image of a disk that was taken out of the sheet is laid out alike.",
+    way_out="Give the disk its old name. If a new one is meant, `narvet write --anew NAME` makes it.",
+)
+def disk_renamed(path: str, old: str, new: str) -> Wording:
+    """Word a disk that seems to be another one under a new name."""
+    return (
+        f"it would be made empty, but {path} is the image of disk {old}, which the sheet no longer has, and is laid "
+        "out alike",
+        f"name the disk {old} again; if a new one is meant, write with --anew {new}",
+    )
+
+
+@rule(
+    meaning="A disk would be made empty, while its image exists somewhere else: its store, format or name was changed.",
+    way_out="Set the sheet back, or move the image to where the sheet has it now. If a new one is meant, "
+    "`narvet write --anew NAME` makes it.",
+)
+def image_elsewhere(disk: str, path: str, format_name: str, remedy: str) -> Wording:
+    """Word a disk whose image exists elsewhere."""
+    return (
+        f"its image exists already, at {path}, of format {format_name}; a new one would be empty",
+        f"{remedy}; if a new one is meant, write with --anew {disk}",
+    )
+
+
+@rule(
+    meaning="A disk was made earlier, by the ledger or by its guest's entries, but its image is gone.",
+    way_out="Put the image back. If it is gone for good, `narvet write --anew NAME` makes a new one.",
+)
+def image_missing(disk: str, path: str, made_at: str) -> Wording:
+    """Word a disk that was made `made_at` a path, by the ledger, or that its guest mounts, if that is empty."""
+    known = f"the ledger says that it was made at {made_at}" if made_at else "its guest mounts it"
+    return (
+        f"{known}, but its image is gone; a new one would be empty",
+        f"put the image back at {path}; if it is gone for good, write with --anew {disk}",
+    )
+
+
+@rule(
+    meaning="An image of this sheet's exists, but is laid out differently from what the sheet now asks.",
+    way_out="Set the sheet back to what the image is, or move the image away to have a new one made.",
+)
+def image_differs(path: str, differences: str) -> Wording:
+    """Word an image that is not as the sheet has it now."""
+    return (
+        f"its image {path} was made differently: {differences}",
+        "set the sheet back to what the image is, or move the image away to have a new one made",
+    )
+
+
+@rule(
+    meaning="A file Narvet did not make lies where an image is to be written.",
+    way_out="Move the file away, or give the disk another name or store. Narvet never overwrites it.",
+)
+def image_in_the_way(path: str, what: str) -> Wording:
+    """Word a file that has the image's name."""
+    return (
+        f"{path} is there already: {what}, not made for this disk",
+        "move it away, or give the disk another name or store",
+    )
+
+
+@rule(
+    meaning="Something that guests change in use, such as owner, mode or rights, is not as the sheet has it.",
+    way_out="Change it in the guest, or set the sheet to what it is. Narvet leaves it as it is.",
+)
+def not_as_asked(asked: str, found: str) -> Wording:
+    """Word what a guest may have changed."""
+    return (
+        f"it is {found}, not {asked}; Narvet leaves it as it is",
+        "change it in the guest, or set the sheet to what it is",
+    )
+
+
+@rule(
+    meaning="Two disks of a guest carry the same ids, so that it cannot tell them apart.",
+    way_out="Give them to different guests, or attach one at a time.",
+)
+def ids_twice(other: str) -> Wording:
+    """Word a disk that looks to its guest like another one."""
+    return (
+        f"it carries the same table id and UUIDs as disk {other} of the same guest, which mixes them up",
+        "give them to different guests, or attach one at a time",
+    )
+
+
+@rule(
+    meaning="The image that a disk is to be a copy or a child of is missing or does not fit.",
+    way_out="Correct the path, or repair what is there.",
+)
+def origin_unfit(reason: str) -> Wording:
+    """Word an origin that cannot be used."""
+    return reason, "correct the path, or repair what is there"
+
+
+@origin_unfit.worded
+def copy_too_small(origin: int, asked: int) -> Wording:
+    """Word a copy that is asked for smaller than its origin."""
+    there, wanted = show_apart(origin, asked)
+    return (
+        f"the disk it is a copy of has {there}, more than the {wanted} asked for",
+        "ask for at least as much, or leave size out",
+    )
+
+
+@rule(meaning="The disk cannot hold its partition table and the partitions asked for.", way_out="Make the disk larger.")
+def disk_too_small() -> Wording:
+    """Word a disk that does not hold its table."""
+    return "the disk cannot hold even its partition table", "make the disk larger"
+
+
+@rule(
+    meaning="No space is left for the partition that was to take the rest.",
+    way_out="Make the disk larger or another partition smaller.",
+)
+def rest_is_empty() -> Wording:
+    """Word a partition for which nothing is left."""
+    return "nothing is left for it on the disk", "make the disk larger or another partition smaller"
+
+
+@rule(
+    meaning="There are more partitions, or more bytes, than the partition table can describe.",
+    way_out="Spread the partitions over more disks.",
+)
+def size_over_table(asked: int, table: str, most: int) -> Wording:
+    """Word more partitions than a table holds."""
+    return f"{asked} partitions are asked for; {table} holds {most}", "spread them over more disks"
+
+
+@size_over_table.worded
+def disk_past_table(table: str, reach: int, sector_size: int, size: int) -> Wording:
+    """Word a disk larger than its table can `reach`."""
+    limit, there = show_apart(reach, size)
+    return (
+        f"{table} reaches {limit} with sectors of {sector_size} bytes; the disk has {there}, whose rest no partition "
+        "could use",
+        'use table = "gpt", or a smaller disk',
+    )
+
+
+@rule(
+    meaning="The disk's store and its guest are in different zones.",
+    way_out="Keep the disk in a store of the guest's zone.",
+)
+def zone_differs(store: str, store_zone: str, guest: str, guest_zone: str) -> Wording:
+    """Word a disk kept in another zone than its guest's."""
+    return (
+        f"store {store} is in zone {store_zone}, guest {guest} in zone {guest_zone}",
+        "keep the disk in a store of the guest's zone",
+    )
+
+
+def file_of(size: int) -> str:
+    """Return what a file is called that is in an image's way."""
+    return f"a file of {show_bytes(size)}"

@@ -1,0 +1,188 @@
+"""What a guest's system settles, checks, allows and shows, and how its entries look: one implementation a system.
+
+What only some systems have is a protocol of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol, runtime_checkable
+
+from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
+from narvet.formats.tables.contract import DataPartition
+from narvet.ground.findings import Finding, Place
+from narvet.model.estate import Guest
+from narvet.model.layout import PlannedDisk
+from narvet.model.moves import Difference, Step
+from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
+
+PartitionKey = tuple[str, int]
+"""A partition of a sheet: its disk's name and its position there, from 1."""
+
+
+@dataclass(frozen=True)
+class DiskAsked:
+    """A disk as a sheet has it, before anything is settled, with its guest and where findings say it is."""
+
+    guest: GuestForm
+    disk: DiskForm
+    place: Place
+
+
+@dataclass(frozen=True)
+class PartitionAsked:
+    """A partition as a sheet has it, before anything is settled, with its disk."""
+
+    on: DiskAsked
+    partition: PartitionForm
+
+
+@dataclass(frozen=True)
+class OwnerAsked:
+    """Whom a filesystem of a `kind`, None for none, is to belong to, and what is found of the guest's accounts."""
+
+    partition: ResolvedPartition
+    kind: Filesystem | None
+    guest: Guest
+    place: Place
+
+
+@dataclass(frozen=True)
+class GuestAsked:
+    """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about."""
+
+    name: str
+    form: GuestForm
+    sheet: Path
+    mount_points: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class DiskDefaults:
+    """What a system settles of a disk: its table, and the bytes it keeps for itself."""
+
+    table: str
+    set_aside: int = 0
+
+
+@dataclass(frozen=True)
+class PartitionDefaults:
+    """What a system settles of a partition: its filesystem, whom it belongs to, its attributes."""
+
+    filesystem: str
+    owner: str
+    attributes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Ownership:
+    """Whom the root of a filesystem belongs to, in the terms of the guest's system."""
+
+    uid: int = 0
+    gid: int = 0
+    owner_sid: str = ""
+    access: tuple[tuple[str, str], ...] = ()
+
+
+class GuestSystem(Protocol):
+    """An operating system of guests. Everything but `observe` is pure.
+
+    `data_partition` is the type of partitions for data that it uses. `names_volumes` is whether it has names of its own
+    for volumes, `owners_need_rights` whether an owner counts only on filesystems that keep rights. `unused_keys` are
+    the keys of guests, disks and partitions that mean nothing to it, `mount_point_hint` how its mount points look.
+    """
+
+    name: str
+    data_partition: DataPartition
+    names_volumes: bool
+    owners_need_rights: bool
+    unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]]
+    mount_point_hint: str
+
+    def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
+        """Return what it settles of a disk, the sheet's own wishes kept."""
+
+    def partition_defaults(self, asked: PartitionAsked) -> PartitionDefaults:
+        """Return what it settles of a partition, the sheet's own wishes kept."""
+
+    def can_mount_at(self, at: str) -> bool:
+        """Return whether a mount point is one of its kind."""
+
+    def check_limits(self, disk: PlannedDisk, asked: ResolvedDisk) -> Iterator[Finding]:
+        """Yield what a disk as planned will keep people from doing."""
+
+    def ownership(self, asked: OwnerAsked) -> tuple[Ownership, tuple[Finding, ...]]:
+        """Return whom the root of a filesystem belongs to, and what is wrong with that."""
+
+    def wanted(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+        """Return the guest as it should be: the entries, mount points and values that its disks ask for."""
+
+    def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+        """Yield what is to be said about the mount points and entries of a guest's disks, as far as it is found."""
+
+    def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
+        """Yield how a guest's entries differ from what is wanted."""
+
+    def is_mounted(self, disk: PlannedDisk, found: Guest) -> bool:
+        """Return whether a guest's own entries mount a filesystem of a disk."""
+
+    def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
+        """Yield what is left to do for a guest's entries to be as wanted, in order."""
+
+    def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
+        """Yield what takes a disk's entries from its guest; what is `left` wanted without that disk stays."""
+
+    def entries_go_to(self, guest: Guest) -> str:
+        """Return where a guest's entries go, for people."""
+
+    def entry_lines(self, wanted: Guest) -> tuple[str, ...]:
+        """Return the entries as they are written."""
+
+    def entry_rows(self, wanted: Guest) -> tuple[tuple[str, ...], ...]:
+        """Return the entries as people read them, a row of texts each."""
+
+    def entry_text(self, wanted: Guest) -> str:
+        """Return the entries, ready to paste or to import."""
+
+    def observe(self, asked: GuestAsked) -> Guest:
+        """Return what is found of a guest; relative paths start where its sheet is."""
+
+
+@runtime_checkable
+class ChecksDisks(Protocol):
+    """A system that cannot use everything that can be asked for."""
+
+    def check_disk(self, asked: DiskAsked) -> Iterator[Finding]:
+        """Yield what it cannot use of a disk as asked."""
+
+
+@runtime_checkable
+class MountsInFolders(Protocol):
+    """A system whose volumes can be mounted in folders by what is written into the filesystem that has the folder."""
+
+    def folder_mounts(
+        self, sheet: ResolvedSheet, guest: str
+    ) -> tuple[Mapping[PartitionKey, tuple[Folder, ...]], tuple[Finding, ...]]:
+        """Return what is mounted in folders of a guest's partitions, and what is wrong with its mount points."""
+
+
+@runtime_checkable
+class WritesSizes(Protocol):
+    """A system that writes sizes in a way of its own."""
+
+    def shows(self, capacity: Capacity) -> str:
+        """Return a sentence on how it writes the size of a filesystem."""
+
+
+@runtime_checkable
+class HasRoots(Protocol):
+    """A system whose entries can be put into a root, whichever it is."""
+
+    def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
+        """Return what is found in a root."""
+
+    def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
+        """Add a guest's entries to a root; return how many were added, and how many were there."""

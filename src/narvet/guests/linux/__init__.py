@@ -1,0 +1,1 @@
+"""What a Linux guest has: its root, its fstab, its mount points."""

@@ -1,0 +1,182 @@
+"""Linux as a guest's system: paths as mount points, owners by number and name, entries as lines of fstab."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from narvet.formats.filesystems import filesystem
+from narvet.formats.tables.contract import DataPartition
+from narvet.ground.findings import Finding, guest_place
+from narvet.ground.rules import filesystems as filesystem_rules
+from narvet.ground.rules import guests as rules
+from narvet.guests.contract import (
+    DiskAsked,
+    DiskDefaults,
+    GuestAsked,
+    OwnerAsked,
+    Ownership,
+    PartitionAsked,
+    PartitionDefaults,
+)
+from narvet.guests.linux.fstab import fstab_line
+from narvet.guests.linux.mounts import (
+    check_mounts,
+    entries_of,
+    kept_entries,
+    missing_entries,
+    mount_points_of,
+    mounting,
+)
+from narvet.guests.linux.owners import resolve_owner
+from narvet.guests.linux.root import FSTAB, add_entries, root_of
+from narvet.guests.linux.steps import AddEntries, MakeMountPoint, RemoveEntries
+from narvet.model.estate import Guest, MountPoint
+from narvet.model.layout import PlannedDisk
+from narvet.model.moves import Aspect, Difference, Step
+from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+from narvet.sheet.resolved import ResolvedDisk
+
+_SUPERUSER = "0:0"
+
+
+class Linux:
+    """The system behind `runs = "linux"`."""
+
+    name = "linux"
+    data_partition: DataPartition = "linux"
+    names_volumes = False
+    owners_need_rights = False
+    unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
+        GuestForm: ("version", "letters"),
+        DiskForm: ("set_aside",),
+        PartitionForm: ("access", "attributes"),
+    }
+    mount_point_hint = 'use a path, such as "/srv/trials"'
+
+    def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
+        """Return a GPT, with nothing set aside."""
+        return DiskDefaults(asked.disk.table or "gpt")
+
+    def partition_defaults(self, asked: PartitionAsked) -> PartitionDefaults:
+        """Return an ext4 of the superuser's."""
+        form = asked.partition
+        return PartitionDefaults(form.filesystem or "ext4", form.owner or _SUPERUSER, form.attributes or ())
+
+    def can_mount_at(self, at: str) -> bool:
+        """Return whether a mount point is a path."""
+        return at[0] == "/"
+
+    def check_limits(self, disk: PlannedDisk, asked: ResolvedDisk) -> Iterator[Finding]:
+        """Yield filesystems whose largest file is too small for their purpose."""
+        for part in disk.wanted.partitions:
+            if part.new is None or part.mount is None or part.filesystem is None:
+                continue
+            largest, purpose = filesystem(part.filesystem.kind).largest_file, part.new.options.purpose
+            if largest is not None and purpose in ("database", "media"):
+                place = asked.place.part(part.mount.index).key("filesystem")
+                kind, others = part.filesystem.kind, "xfs, ext4 or exfat"
+                yield filesystem_rules.file_limit.warning(place, kind, largest, purpose, others)
+
+    def ownership(self, asked: OwnerAsked) -> tuple[Ownership, tuple[Finding, ...]]:
+        """Return user and group; one that the guest does not have has a finding, and is left to the superuser."""
+        owner, found = asked.partition.owner, asked.guest
+        ids = resolve_owner(owner, found)
+        if ids is None:
+            place, known = asked.place.key("owner"), bool(found.users)
+            return Ownership(), (rules.owner_unknown.error(place, owner, found.name, accounts_known=known),)
+        return Ownership(*ids), ()
+
+    def wanted(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+        """Return the entries and mount points that a guest's disks ask for."""
+        own = tuple(disks)
+        return Guest(found.name, found.entries_path, entries=entries_of(own), mount_points=mount_points_of(own))
+
+    def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+        """Yield what is to be said about mount points, among themselves and in the guest's root."""
+        yield from check_mounts(disks, found)
+
+    def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
+        """Yield entries that are missing or in other words, and mount points that are missing or another's."""
+        if not found.is_readable:
+            return
+        place = guest_place(found.name)
+        for entry in missing_entries(wanted.entries, found.entries):
+            yield Difference(place.inside("fstab"), Aspect.ENTRY, f"{entry.spec} at {entry.file}", None)
+        for entry, there in kept_entries(wanted.entries, found.entries):
+            asked, now = (f"{one.file} {one.vfstype} {one.mntops}" for one in (entry, there))
+            yield Difference(place.inside(f"fstab line {there.line}"), Aspect.ENTRY_WORDS, asked, now)
+        for at, point in wanted.mount_points.items():
+            there_now = found.mount_points.get(at)
+            if there_now is not None and not there_now.exists:
+                yield Difference(place.inside(at), Aspect.MOUNT_POINT, "a mount point", None)
+            elif there_now is not None and _can_be_given(point, there_now):
+                yield Difference(place.inside(at), Aspect.MOUNT_POINT_OWNER, _owner(point), _owner(there_now))
+
+    def is_mounted(self, disk: PlannedDisk, found: Guest) -> bool:
+        """Return whether the guest's fstab mounts a filesystem of a disk."""
+        return bool(mounting(disk.wanted, found.entries))
+
+    def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
+        """Yield the mount points to be made or corrected, then the entries to be added."""
+        root = found.entries_path
+        if root is None:
+            return
+        for at, point in wanted.mount_points.items():
+            there = found.mount_points[at]
+            if not there.exists or _can_be_given(point, there):
+                yield MakeMountPoint(found.name, root, at, point, there.owner_can_be_set)
+        missing = missing_entries(wanted.entries, found.entries)
+        if missing:
+            yield AddEntries(found.name, root, missing)
+
+    def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
+        """Yield the removal of the lines that mount a disk's filesystems, unless another disk asks for them."""
+        if found.entries_path is None or disk.origin is not None:
+            return
+        kept = {entry.spec for entry in left.entries}
+        entries = tuple(entry for entry in mounting(disk.wanted, found.entries) if entry.spec not in kept)
+        if entries:
+            yield RemoveEntries(found.name, found.entries_path, entries)
+
+    def entries_go_to(self, guest: Guest) -> str:
+        """Return the fstab that the lines go into."""
+        root = guest.entries_path
+        return f"{root}/{FSTAB}" if root else "its fstab, to be pasted by hand: the sheet names no root"
+
+    def entry_lines(self, wanted: Guest) -> tuple[str, ...]:
+        """Return the lines of fstab."""
+        return tuple(map(fstab_line, wanted.entries))
+
+    def entry_rows(self, wanted: Guest) -> tuple[tuple[str, ...], ...]:
+        """Return the lines of fstab."""
+        return tuple((line,) for line in self.entry_lines(wanted))
+
+    def entry_text(self, wanted: Guest) -> str:
+        """Return the lines of fstab."""
+        return "\n".join(self.entry_lines(wanted))
+
+    def observe(self, asked: GuestAsked) -> Guest:
+        """Return what is found in the guest's root, if the sheet names one."""
+        root = str(asked.sheet.parent / asked.form.root) if asked.form.root is not None else None
+        return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)))
+
+    def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
+        """Return what is found in a root."""
+        return root_of("", root, mount_points)
+
+    def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
+        """Add a guest's lines to the fstab of a root; return how many were added, and how many were there."""
+        added = add_entries(found.entries_path or "", wanted.entries)
+        return len(added), len(wanted.entries) - len(added)
+
+
+def _can_be_given(wanted: MountPoint, there: MountPoint) -> bool:
+    """Return whether a mount point is an empty folder of another owner or mode, which this user can change."""
+    return there.exists and there.empty and there.owner_can_be_set and there.ownership != wanted.ownership
+
+
+def _owner(point: MountPoint) -> str:
+    return f"{point.uid}:{point.gid} {point.mode:04o}"
+
+
+SYSTEM = Linux()

@@ -1,0 +1,1 @@
+"""What a Windows guest has: its letters, its folder mounts, its registry values."""

@@ -1,0 +1,140 @@
+"""Letters and folder mounts of Windows guests, and the registry values that tie both to their disks. Pure.
+
+A letter is a value of the registry key MountedDevices, named by the letter, that holds what the volume is known by: on
+a GPT the partition's GUID, on an MBR the disk's signature and the partition's offset. A folder is a mount point by what
+is written into it: the name of the volume, which a value of the same key ties to its disk.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from uuid import UUID
+
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Folder
+from narvet.ground.findings import Finding, Place
+from narvet.ground.rules import guests as rules
+from narvet.guests.contract import PartitionKey
+from narvet.guests.windows.registry import BY_GUID
+from narvet.model.estate import Disk, Partition, RegistryValue
+from narvet.model.layout import PlannedDisk
+from narvet.sheet.resolved import ResolvedPartition, ResolvedSheet
+
+_LETTERS = "\\DosDevices\\"
+_DISKETTES = ("A:", "B:")
+
+
+def is_letter(at: str) -> bool:
+    """Return whether a mount point is a letter, not a folder on a volume."""
+    return at[-1] == ":"
+
+
+@dataclass(frozen=True)
+class _Volume:
+    """A partition of a Windows guest that is mounted somewhere, and where findings place it."""
+
+    key: PartitionKey
+    partition: ResolvedPartition
+    where: Place
+    at: str
+
+    @property
+    def holds_mounts(self) -> bool:
+        """Whether volumes can be mounted in folders of it."""
+        return self.partition.filesystem is not None and filesystem(self.partition.filesystem).holds_mounts
+
+
+def folder_mounts(
+    sheet: ResolvedSheet, guest: str
+) -> tuple[Mapping[PartitionKey, tuple[Folder, ...]], tuple[Finding, ...]]:
+    """Return what is mounted in folders of each partition of a guest, and what is wrong with its mount points."""
+    volumes = tuple(_volumes(sheet, guest))
+    places: dict[str, _Volume] = {}
+    for volume in volumes:
+        places.setdefault(volume.at.upper(), volume)
+    folders: dict[PartitionKey, list[Folder]] = defaultdict(list)
+    for volume in volumes:
+        host, path = _host(volume, places)
+        if host is not None and host.holds_mounts:
+            folders[host.key].append(Folder(path, sheet.ids(volume.key[0]).partition(volume.key[1])))
+    found = tuple(_checks(volumes, places, sheet.guests[guest].letters, guest))
+    return {key: tuple(kept) for key, kept in folders.items()}, found
+
+
+def _checks(
+    volumes: Iterable[_Volume], places: Mapping[str, _Volume], taken: tuple[str, ...], guest: str
+) -> Iterator[Finding]:
+    for volume in volumes:
+        first = places[volume.at.upper()]
+        if first is not volume:
+            yield rules.mount_point_twice.error(volume.where, volume.at, str(first.where))
+        if is_letter(volume.at):
+            yield from _letter_checks(volume, taken, guest)
+            continue
+        host, _ = _host(volume, places)
+        if host is None or not host.holds_mounts:
+            yield _without_host(volume, host)
+
+
+def _volumes(sheet: ResolvedSheet, guest: str) -> Iterator[_Volume]:
+    for disk in sheet.of_guest(guest):
+        for part in disk.partitions:
+            if part.at is not None and part.at[0] != "/":
+                yield _Volume((disk.name, part.index), part, disk.place.part(part.index).key("at"), part.at)
+
+
+def _host(volume: _Volume, places: Mapping[str, _Volume]) -> tuple[_Volume | None, tuple[str, ...]]:
+    """Return the volume that a folder lies on, and the names that lead to it from there."""
+    names = volume.at.split("\\")
+    for length in range(len(names) - 1, 0, -1):
+        host = places.get("\\".join(names[:length]).upper())
+        if host is not None:
+            return host, tuple(names[length:])
+    return None, ()
+
+
+def _letter_checks(volume: _Volume, taken: tuple[str, ...], guest: str) -> Iterator[Finding]:
+    if volume.at in taken:
+        yield rules.letter_in_use.error(volume.where, volume.at, guest, taken)
+    elif volume.at in _DISKETTES:
+        yield rules.letter_reserved.warning(volume.where, volume.at)
+
+
+def _without_host(volume: _Volume, host: _Volume | None) -> Finding:
+    if host is None:
+        letter = volume.at.partition("\\")[0]
+        reason = f"no volume of this sheet is mounted at {letter}, so that no folder can be made there"
+    else:
+        kind = host.partition.filesystem or "no filesystem"
+        reason = f"{host.at} has {kind}; only folders of ntfs can have volumes mounted in them"
+    remedy = "give it a letter, or a folder on an ntfs volume of the sheet"
+    return rules.mount_point_not_possible.error(volume.where, reason, remedy)
+
+
+def registry_values(disks: Iterable[PlannedDisk]) -> tuple[RegistryValue, ...]:
+    """Return a guest's values of MountedDevices, letters first, each group in order."""
+    values = (
+        value
+        for disk in disks
+        for part in disk.wanted.partitions
+        if part.at is not None and part.new is not None
+        for value in _values(disk.wanted, part, part.at)
+    )
+    return tuple(sorted(values, key=_order))
+
+
+def _order(value: RegistryValue) -> tuple[bool, str]:
+    return _LETTERS not in value.name, value.name
+
+
+def _values(disk: Disk, part: Partition, at: str) -> Iterator[RegistryValue]:
+    if disk.table == "gpt":
+        identity = BY_GUID + UUID(part.entry.id).bytes_le
+    else:
+        identity = struct.pack("<IQ", int(disk.table_id or "0", 16), part.start)
+    if is_letter(at):
+        yield RegistryValue(f"{_LETTERS}{at}", identity)
+    yield RegistryValue(f"\\??\\Volume{{{part.mount.volume if part.mount else ''}}}", identity)

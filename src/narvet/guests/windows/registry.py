@@ -1,0 +1,81 @@
+"""The text by which values are brought into the registry of a Windows guest: written, read back, and put in place.
+
+UTF-16 with a byte order mark: a first line that tells the version, keys in brackets, a line for each value. Binary
+values are `hex:` and their bytes. Only the one key that ties letters and volumes to disks is written.
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+import struct
+from collections.abc import Iterable
+from pathlib import Path
+from uuid import UUID
+
+from narvet.block.publish import replace_content
+from narvet.ground.units import show_bytes
+from narvet.model.estate import Guest, RegistryValue
+
+HEAD = "Windows Registry Editor Version 5.00"
+KEY = "[HKEY_LOCAL_MACHINE\\SYSTEM\\MountedDevices]"
+LARGEST = 16 << 20
+BY_GUID = b"DMIO:ID:"
+"""What a value starts with that holds a partition's GUID."""
+
+_VALUE = re.compile(r'"((?:[^"\\]|\\.)*)"=hex:([0-9a-f]{2}(?:,[0-9a-f]{2})*)')
+
+
+def value_line(value: RegistryValue) -> str:
+    """Return a value as a line."""
+    name = value.name.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{name}"=hex:{value.data.hex(",")}'
+
+
+def value_meaning(value: RegistryValue) -> tuple[str, str]:
+    """Return what a value is of, a letter or a volume, and what that is known by."""
+    data = value.data
+    what = value.name.rpartition("\\")[2]
+    if data.startswith(BY_GUID):
+        return what, f"partition {UUID(bytes_le=data[len(BY_GUID) :])}"
+    signature, offset = struct.unpack("<IQ", data)
+    return what, f"disk {signature:08x}, {show_bytes(offset)} from its start"
+
+
+def registry_text(values: Iterable[RegistryValue]) -> bytes:
+    """Return the whole file."""
+    lines = [HEAD, "", KEY, *map(value_line, values), ""]
+    return codecs.BOM_UTF16_LE + "\r\n".join(lines).encode("utf-16-le")
+
+
+def parse_registry_text(data: bytes) -> tuple[RegistryValue, ...] | None:
+    """Return the values of a file that Narvet wrote; None if it is anything else."""
+    try:
+        text = data.decode("utf-16")
+    except UnicodeDecodeError:
+        return None
+    lines = [line for line in text.split("\r\n") if line]
+    matches = [_VALUE.fullmatch(line) for line in lines[2:]]
+    if lines[:2] != [HEAD, KEY] or None in matches or not text.endswith("\r\n"):
+        return None
+    return tuple(
+        RegistryValue(re.sub(r"\\(.)", r"\1", match[1]), bytes.fromhex(match[2].replace(",", "")))
+        for match in matches
+        if match
+    )
+
+
+def guest_with_text(name: str, path: Path) -> Guest:
+    """Return a guest with what lies at `path`, where its registry text belongs."""
+    if not path.exists() and not path.is_symlink():
+        return Guest(name, str(path))
+    if not path.is_file() or path.is_symlink() or path.stat().st_size > LARGEST:
+        return Guest(name, str(path), problem=f"{path} is there already, and is no plain file of Narvet's")
+    values = parse_registry_text(path.read_bytes())
+    problem = "" if values is not None else f"{path} is there already, and is not a registry text of Narvet's"
+    return Guest(name, str(path), values=values, problem=problem)
+
+
+def write_registry(path: Path, values: Iterable[RegistryValue]) -> None:
+    """Put a guest's registry text in place, all at once."""
+    replace_content(path, registry_text(values))

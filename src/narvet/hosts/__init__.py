@@ -1,1 +1,0 @@
-"""The hosts that keep disk files: what their stores have room for."""

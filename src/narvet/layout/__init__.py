@@ -1,1 +1,0 @@
-"""The layout: a sheet worked out to the byte. Pure: facts come in as values, every number comes out."""

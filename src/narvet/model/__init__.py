@@ -1,0 +1,1 @@
+"""The values that describe stores, guests, disks and what lies on them."""

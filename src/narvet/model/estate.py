@@ -1,0 +1,238 @@
+"""Stores, guests, disks and what lies on them, as frozen values: the same types for what is wanted and what is found.
+
+What is wanted comes from a sheet (`plan`), what is found from images, stores and roots (`observe`). As both are of one
+type, their difference is data (`plan.diff`). Sizes and offsets are bytes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from narvet.formats.filesystems.contract import FilesystemState, NewFilesystem
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import PartitionEntry, attribute_names
+from narvet.ground.findings import Finding
+
+DEFAULT_SECTOR_SIZE = 512
+"""What a hypervisor gives a disk whose image does not say otherwise."""
+
+NO_TABLE = "none"
+"""What a disk without a partition table has in place of the table's name."""
+
+
+@dataclass(frozen=True)
+class Image:
+    """The file, or files, that a disk is kept in.
+
+    `stored` is the bytes it takes of its store; of a wanted one the most that a fresh one takes. `sector_size` is 0
+    where nothing tells it, `block_size`, the unit that a thin image grows by, where there is none. `base` is the path
+    of the image that this one keeps only the differences from.
+    """
+
+    path: str
+    format: str
+    space: str
+    size: int
+    sector_size: int = 0
+    stored: int = 0
+    block_size: int = 0
+    base: str | None = None
+
+
+@dataclass(frozen=True)
+class Mount:
+    """How a guest is to use a partition. `index` is the partition's position in the sheet, from 1.
+
+    `owner` and `access` are as the sheet has them, empty where nothing keeps them; `uid`, `gid` and `mode` are those of
+    the mount point. `volume` is what a guest names the volume by, empty where its system has no such name.
+    """
+
+    index: int
+    at: str | None = None
+    owner: str = ""
+    uid: int = 0
+    gid: int = 0
+    mode: int = 0
+    access: tuple[tuple[str, str], ...] = ()
+    options: tuple[str, ...] = ()
+    needed: bool = False
+    volume: str = ""
+
+
+@dataclass(frozen=True)
+class Partition:
+    """A partition with what lies on it; number 0 fills a disk without a table.
+
+    `new` is the filesystem to be written to it, None where none is. `mount` is None where no sheet says how a guest
+    uses it.
+    """
+
+    entry: PartitionEntry
+    filesystem: FilesystemState | None = None
+    new: NewFilesystem | None = None
+    mount: Mount | None = None
+
+    @property
+    def number(self) -> int:
+        """The number that guests give it."""
+        return self.entry.number
+
+    @property
+    def start(self) -> int:
+        """Its first byte."""
+        return self.entry.start
+
+    @property
+    def size(self) -> int:
+        """Its bytes."""
+        return self.entry.size
+
+    @property
+    def end(self) -> int:
+        """The first byte after it."""
+        return self.entry.end
+
+    @property
+    def at(self) -> str | None:
+        """Where its guest has it, if a sheet says so."""
+        return self.mount.at if self.mount else None
+
+
+@dataclass(frozen=True)
+class Disk:
+    """A disk: its image, its table and its partitions. `table` is the table's name, `NO_TABLE` without one."""
+
+    image: Image
+    table: str = NO_TABLE
+    table_id: str = ""
+    partitions: tuple[Partition, ...] = ()
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def path(self) -> str:
+        """Where its image lies."""
+        return self.image.path
+
+    @property
+    def size(self) -> int:
+        """Its bytes."""
+        return self.image.size
+
+    @property
+    def table_name(self) -> str:
+        """The table as it is spoken of."""
+        return "no table" if self.table == NO_TABLE else self.table.upper()
+
+    @property
+    def filesystem_ids(self) -> tuple[str, ...]:
+        """The ids of its filesystems, in order."""
+        return tuple(part.filesystem.uuid for part in self.partitions if part.filesystem)
+
+    def attributes(self, part: Partition) -> tuple[str, ...]:
+        """Return the names of the flags that the table gives one of its partitions."""
+        if self.table == NO_TABLE:
+            return ()
+        return attribute_names(table_format(self.table).attributes, part.entry.attributes)
+
+    def is_set_aside(self, part: Partition) -> bool:
+        """Return whether a guest's system keeps a partition for itself."""
+        return self.table != NO_TABLE and bool(part.entry.type) and part.entry.type == table_format(self.table).aside
+
+
+@dataclass(frozen=True)
+class MountEntry:
+    """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read."""
+
+    spec: str
+    file: str
+    vfstype: str
+    mntops: str
+    freq: int = 0
+    passno: int = 0
+    line: int = 0
+
+
+@dataclass(frozen=True)
+class RegistryValue:
+    """A binary value of the registry key MountedDevices of a Windows guest."""
+
+    name: str
+    data: bytes
+
+
+@dataclass(frozen=True)
+class MountPoint:
+    """A mount point in a guest's root, by its owner and mode; `problem` says why it cannot be made or used.
+
+    `owner_can_be_set` is whether this user may give it any owner.
+    """
+
+    exists: bool = True
+    empty: bool = True
+    problem: str = ""
+    uid: int = 0
+    gid: int = 0
+    mode: int = 0
+    owner_can_be_set: bool = True
+
+    @property
+    def ownership(self) -> tuple[int, int, int]:
+        """Owner, group and mode."""
+        return self.uid, self.gid, self.mode
+
+
+@dataclass(frozen=True)
+class Guest:
+    """A guest, as far as its disks concern it: its accounts, and what makes their mounts persist.
+
+    `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
+    into, None where the sheet names none. `users` has name to
+    uid and gid, `groups` name to gid. `entries` are lines of fstab, `values` those of the registry, None where there is
+    no text of Narvet's; `problem` says why what lies there is none. `findings` tell why a root cannot be used.
+    """
+
+    name: str = ""
+    entries_path: str | None = None
+    users: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    groups: Mapping[str, int] = field(default_factory=dict)
+    entries: tuple[MountEntry, ...] = ()
+    mount_points: Mapping[str, MountPoint] = field(default_factory=dict)
+    values: tuple[RegistryValue, ...] | None = None
+    problem: str = ""
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def is_readable(self) -> bool:
+        """Whether there is a place for its entries, and it can be read."""
+        return self.entries_path is not None and not self.findings and not self.problem
+
+
+@dataclass(frozen=True)
+class Store:
+    """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown.
+
+    Stores with the same `device` lie on one filesystem and share what is free there.
+    """
+
+    path: str
+    exists: bool = True
+    writable: bool = True
+    free: int = 0
+    total: int = 0
+    filesystem: str = ""
+    largest_file: int | None = None
+    device: int = 0
+
+
+@dataclass(frozen=True)
+class Estate:
+    """Everything that a sheet is about, by its names there; of what is found, only what exists.
+
+    `strays` are the images in the stores, and where the ledger has some, that no disk of the sheet is kept in.
+    """
+
+    disks: Mapping[str, Disk] = field(default_factory=dict)
+    guests: Mapping[str, Guest] = field(default_factory=dict)
+    stores: Mapping[str, Store] = field(default_factory=dict)
+    strays: tuple[Disk, ...] = ()

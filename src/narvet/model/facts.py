@@ -1,0 +1,48 @@
+"""What a plan starts from: what is found, and what only the sheet's history says."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from narvet.formats.images.contract import Base
+from narvet.model.estate import Disk, Estate
+
+
+@dataclass(frozen=True)
+class OriginFacts:
+    """The image that a disk starts as a copy of, or is a child of; `problem` says why it cannot be used.
+
+    `data` is the bytes it may hold data in, `base` what a child records of it, `disk` the sheet's disk that it is, and
+    `is_base` tells whether the disk's existing image is a child of it.
+    """
+
+    path: str
+    found: Disk | None = None
+    data: int = 0
+    base: Base | None = None
+    disk: str | None = None
+    is_base: bool = False
+    problem: str = ""
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """An image that the ledger says was made: for which disk, where, with which table id."""
+
+    disk: str
+    path: str
+    table_id: str
+
+
+@dataclass(frozen=True)
+class Facts:
+    """All facts for one sheet. `origins` has the disks that are copies or children, by name.
+
+    `ledger` is what was made earlier; `anew` are the disks that are to be made although they were made before.
+    """
+
+    found: Estate = field(default_factory=Estate)
+    origins: Mapping[str, OriginFacts] = field(default_factory=dict)
+    ledger: tuple[Recorded, ...] = ()
+    anew: frozenset[str] = frozenset()

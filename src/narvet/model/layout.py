@@ -1,0 +1,108 @@
+"""A sheet worked out: every disk, store and entry with all numbers decided. Sizes are bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from narvet.formats.images.contract import ImageSpec
+from narvet.ground.findings import Finding
+from narvet.model.estate import Disk, Estate, Guest
+from narvet.model.moves import Difference
+
+State = Literal["to make", "as asked", "in the way"]
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A run of a disk: a partition by its number, or what else the bytes are for."""
+
+    start: int
+    size: int
+    what: str
+    partition: int | None = None
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The image at `path`, which a disk starts as a copy of, or is a child of."""
+
+    how: Literal["copy", "child"]
+    path: str
+
+
+@dataclass(frozen=True)
+class PlannedDisk:
+    """A disk of a sheet: what is wanted, for which guest, in which store and slot, and what becomes of it.
+
+    `system` is what its guest runs. `spec` is what its image is made by; `pieces` cover the disk from the first byte to
+    the last. With an `origin`, the partitions are those found there.
+    """
+
+    name: str
+    guest: str
+    system: str
+    store: str
+    slot: str | None
+    wanted: Disk
+    spec: ImageSpec
+    pieces: tuple[Piece, ...]
+    origin: Origin | None = None
+    state: State = "to make"
+
+    @property
+    def path(self) -> str:
+        """Where its image is kept."""
+        return self.wanted.path
+
+    @property
+    def size(self) -> int:
+        """Its bytes."""
+        return self.wanted.size
+
+
+@dataclass(frozen=True)
+class StoreCapacity:
+    """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
+
+    `needed` is what writing the missing images stores at once, `free` what the filesystem there has at this moment.
+    Stores `beside` it lie on the same filesystem: they need and have promised what they share with it. `measured` is
+    whether the room is what is free there, not what the sheet says.
+    """
+
+    name: str
+    path: str
+    room: int
+    kept: int
+    promised: int
+    present: int
+    needed: int
+    free: int
+    measured: bool = False
+    beside: tuple[str, ...] = ()
+    others_need: int = 0
+    others_promised: int = 0
+
+    @property
+    def left(self) -> int:
+        """Room left once every disk is full; below zero where more is promised than there is."""
+        return self.room - self.kept - self.promised - (self.others_promised if self.measured else 0)
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted."""
+
+    title: str
+    disks: tuple[PlannedDisk, ...]
+    stores: tuple[StoreCapacity, ...]
+    guests: Mapping[str, Guest]
+    systems: Mapping[str, str]
+    findings: tuple[Finding, ...]
+    differences: tuple[Difference, ...] = ()
+
+    @property
+    def wanted(self) -> Estate:
+        """Everything that the sheet asks for."""
+        return Estate({disk.name: disk.wanted for disk in self.disks}, self.guests)

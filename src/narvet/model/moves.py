@@ -1,0 +1,141 @@
+"""Differences between what is wanted and what is found, as data, and what is done about each kind: one table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Protocol
+
+from narvet.ground.findings import Place
+from narvet.ground.units import show_bytes
+
+
+class Answer(Enum):
+    """What is done about a difference."""
+
+    MAKE = "make"
+    ADD = "add"
+    CORRECT = "correct"
+    REFUSE = "refuse"
+    LEAVE = "leave"
+
+    @property
+    def is_move(self) -> bool:
+        """Whether `write` takes what is there to what is wanted."""
+        return self in (Answer.MAKE, Answer.ADD, Answer.CORRECT)
+
+
+class Aspect(Enum):
+    """What differs: a name for people, and what is done about it."""
+
+    IMAGE = ("", Answer.MAKE)
+    FORMAT = ("format", Answer.REFUSE)
+    SIZE = ("size", Answer.REFUSE)
+    TABLE = ("table", Answer.REFUSE)
+    TABLE_ID = ("table id", Answer.REFUSE)
+    SPACE = ("space", Answer.LEAVE)
+    SOUNDNESS = ("soundness", Answer.REFUSE)
+    ORIGIN = ("place", Answer.REFUSE)
+    PARTITION = ("partition", Answer.REFUSE)
+    START = ("start", Answer.REFUSE)
+    TYPE = ("type", Answer.REFUSE)
+    ID = ("id", Answer.REFUSE)
+    LABEL = ("label", Answer.REFUSE)
+    ATTRIBUTES = ("attributes", Answer.LEAVE)
+    FILESYSTEM = ("filesystem", Answer.REFUSE)
+    UUID = ("uuid", Answer.REFUSE)
+    TOTAL = ("total shown", Answer.REFUSE)
+    FOLDER = ("leads to", Answer.REFUSE)
+    RIGHTS = ("rights", Answer.LEAVE)
+    OWNER = ("owner", Answer.LEAVE)
+    MODE = ("mode", Answer.LEAVE)
+    MOUNT_POINT = ("mount point", Answer.MAKE)
+    MOUNT_POINT_OWNER = ("mount point's owner", Answer.CORRECT)
+    ENTRY = ("entry", Answer.ADD)
+    ENTRY_WORDS = ("entry's words", Answer.LEAVE)
+    REGISTRY = ("registry text", Answer.CORRECT)
+
+    def __init__(self, title: str, answer: Answer) -> None:
+        self.title = title
+        self.answer = answer
+
+    @property
+    def says_more(self) -> bool:
+        """Whether its title says something that the place does not say already."""
+        return self not in _SAID_BY_PLACE
+
+    @property
+    def in_bytes(self) -> bool:
+        """Whether its values are numbers of bytes."""
+        return self in (Aspect.SIZE, Aspect.START, Aspect.TOTAL)
+
+
+_SAID_BY_PLACE = (
+    Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.MOUNT_POINT, Aspect.MOUNT_POINT_OWNER,
+    Aspect.ENTRY, Aspect.ENTRY_WORDS,
+)  # fmt: skip
+
+Value = int | str | None
+"""One side of a difference; None where there is nothing."""
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One thing that is not as asked: where, what about it, what is asked and what is found."""
+
+    where: Place
+    aspect: Aspect
+    asked: Value
+    found: Value
+
+    @property
+    def answer(self) -> Answer:
+        """What is done about it."""
+        return self.aspect.answer
+
+    @property
+    def shown(self) -> tuple[str, str]:
+        """What was asked and what was found, for people."""
+        if self.aspect.in_bytes:
+            return _shown_bytes(self.asked), _shown_bytes(self.found)
+        return self.texts
+
+    @property
+    def texts(self) -> tuple[str, str]:
+        """The same for programs."""
+        return _text(self.asked), _text(self.found)
+
+
+def _text(value: Value) -> str:
+    return "nothing" if value is None else str(value)
+
+
+def _shown_bytes(value: Value) -> str:
+    return show_bytes(value) if isinstance(value, int) else _text(value)
+
+
+class Step(Protocol):
+    """One piece of work that takes something to what is wanted: whole or not there at all, and done at most once."""
+
+    @property
+    def touches(self) -> str:
+        """The path that changes."""
+
+    @property
+    def summary(self) -> str:
+        """What is done there, in a few words."""
+
+    @property
+    def guest_may_run(self) -> bool:
+        """Whether the guest may run meanwhile."""
+
+    @property
+    def comes_last(self) -> bool:
+        """Whether it is about entries, which come after everything that they mount."""
+
+    @property
+    def guest(self) -> str:
+        """The guest whose disk or entries it is about."""
+
+    def apply(self) -> dict[str, object]:
+        """Do it; return what the ledger keeps of it. Left undone if it raises."""

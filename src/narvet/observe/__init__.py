@@ -1,0 +1,1 @@
+"""What is there: images, stores, roots, as values."""

@@ -1,0 +1,65 @@
+"""Children of base images: what they record of their base, and where they are."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from narvet.block.files import Folder
+from narvet.block.names import is_working_name
+from narvet.formats.images import format_by_content, image_format
+from narvet.formats.images.chain import Link
+from narvet.formats.images.contract import Base, ImageFormat
+from narvet.ground.budget import budget
+from narvet.ground.errors import NarvetError, RequestError
+
+_OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only
+
+
+def base_of(base: Link, child: Path, kind: ImageFormat) -> tuple[Base, int]:
+    """Return what a child of `kind`, to be named `child`, records of its base, and the bytes of a sector.
+
+    Raises:
+        RequestError: the format makes no children, or not of such a base.
+    """
+    if not kind.makes_children:
+        raise RequestError(f"{child}: {kind.name} has no children; use vhd, vhdx, qcow2 or vmdk")
+    below = base.kind.name
+    if below != kind.name and kind.name not in _OVER_ANY:
+        raise RequestError(f"{child}: a {kind.name} child needs a {kind.name} base, and {base.path} is {below}")
+    about = Base(
+        relative=os.path.relpath(base.path, child.parent).replace(os.sep, "/"),
+        absolute=str(base.path.resolve()),
+        format=below,
+        size=base.facts.size,
+        link=base.facts.link,
+    )
+    return about, base.facts.sector_size or 512
+
+
+def children_of(base: Path, folders: Iterable[Path]) -> Iterator[Path]:
+    """Yield the files in some folders that name `base` as their base, whatever their endings."""
+    wanted = os.path.realpath(base)
+    for folder in folders:
+        for path in sorted(folder.iterdir()):
+            if is_working_name(path.name) or path.is_symlink() or not path.is_file():
+                continue
+            named = _named_base(path)
+            if named is not None and os.path.realpath(named) == wanted and os.path.realpath(path) != wanted:
+                yield path
+
+
+def _named_base(path: Path) -> str | None:
+    """Return the base that a file names; its content is believed, as this only ever holds Narvet back."""
+    try:
+        with Folder(path.parent) as files:
+            file = files.open(path.name)
+            name = format_by_content(file)
+            if name is None or not image_format(name).makes_children:
+                return None
+            with budget(file.size):
+                opened = image_format(name).probe(files, path.name)
+    except (NarvetError, OSError):
+        return None
+    return None if opened is None else opened.facts.base

@@ -1,0 +1,141 @@
+"""Everything that a plan needs to know, gathered: where the pure plan meets the world."""
+
+from __future__ import annotations
+
+import os
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from narvet.block.files import Folder
+from narvet.block.names import is_working_name
+from narvet.formats.images import format_by_content, format_by_ending, image_format
+from narvet.formats.images.chain import Link, chain, open_links
+from narvet.formats.images.trust import Trust
+from narvet.ground.errors import NarvetError, RequestError
+from narvet.ground.findings import image_place
+from narvet.ground.rules import images as rules
+from narvet.guests import guest_system
+from narvet.guests.contract import GuestAsked
+from narvet.model.estate import Disk, Estate, Guest, Image, Store
+from narvet.model.facts import Facts, OriginFacts, Recorded
+from narvet.observe.children import base_of
+from narvet.observe.images import survey
+from narvet.observe.ledger import ledger_path, recorded
+from narvet.observe.stores import observe_store
+from narvet.plan.disks import image_path
+from narvet.sheet.form import DiskForm, Sheet
+
+
+def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
+    """Return what is found of a sheet's stores, images and guests; its relative paths start where its file is.
+
+    `deep` checks what exists in full.
+    """
+    stores = {name: observe_store(str(path.parent / form.path)) for name, form in sheet.store.items()}
+    places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
+    trust = _trust(sheet, path.parent, places)
+    disks = {
+        name: _survey(places[name], trust, _sector_size(form), deep=deep)
+        for name, form in sheet.disk.items()
+        if stores[form.store].exists and os.path.lexists(places[name])
+    }
+    made = recorded(ledger_path(path))
+    strays = tuple(_strays(stores, places, made, trust))
+    found = Estate(disks, _guests(sheet, path), stores, strays)
+    return Facts(found, _origins(sheet, path.parent, places, disks, trust), made)
+
+
+def _guests(sheet: Sheet, path: Path) -> dict[str, Guest]:
+    mount_points: dict[str, list[str]] = defaultdict(list)
+    for disk in sheet.disk.values():
+        mount_points[disk.guest] += [part.at for part in disk.partition if part.at]
+    return {
+        name: guest_system(form.runs).observe(GuestAsked(name, form, path, tuple(mount_points[name])))
+        for name, form in sheet.guest.items()
+    }
+
+
+def _sector_size(form: DiskForm) -> int | None:
+    """Return the sector size that a sheet gives a disk; a copy or child has that of its origin."""
+    return form.sector_size if form.copy_of is form.base is None else None
+
+
+def _trust(sheet: Sheet, folder: Path, places: Mapping[str, Path]) -> Trust:
+    """Return what a sheet says of images: the formats of its disks, and which images it names."""
+    formats = {os.path.realpath(places[name]): form.format for name, form in sheet.disk.items()}
+    named = [folder / name for form in sheet.disk.values() for name in (form.base, form.copy_of) if name is not None]
+    return Trust(formats, frozenset({*formats, *(os.path.realpath(path) for path in named)}))
+
+
+def _strays(
+    stores: Mapping[str, Store], places: Mapping[str, Path], made: tuple[Recorded, ...], trust: Trust
+) -> Iterator[Disk]:
+    """Yield what is found on the images that lie in the stores, or where the ledger has some, and are no disk's."""
+    known = {os.path.realpath(place) for place in places.values()}
+    folders = {os.path.realpath(store.path): Path(store.path) for store in stores.values() if store.exists}
+    inside = [path for folder in folders.values() for path in sorted(folder.iterdir())]
+    seen: set[str] = set()
+    for path in (*inside, *(Path(one.path) for one in made)):
+        real = os.path.realpath(path)
+        if real in known or real in seen or is_working_name(path.name) or not path.is_file():
+            continue
+        seen.add(real)
+        try:
+            if format_by_ending(path) or _is_image(path):
+                yield survey(str(path), deep=False, trust=replace(trust, by_content=True))
+        except (NarvetError, OSError):  # not an image that can be read, so not one that could be missed
+            continue
+
+
+def _is_image(path: Path) -> bool:
+    """Return whether a file's content claims to be an image."""
+    with Folder(path.parent) as files:
+        return format_by_content(files.open(path.name)) is not None
+
+
+def _origins(
+    sheet: Sheet, folder: Path, places: Mapping[str, Path], found: Mapping[str, Disk], trust: Trust
+) -> dict[str, OriginFacts]:
+    disks = {os.path.realpath(place): name for name, place in places.items()}
+    origins = {}
+    for name, form in sheet.disk.items():
+        named = form.copy_of or form.base
+        if named is not None:
+            path = Path(os.path.realpath(folder / named))
+            facts = _origin(path, places[name], form, found.get(name), trust)
+            origins[name] = replace(facts, disk=disks.get(str(path)))
+    return origins
+
+
+def _origin(path: Path, image: Path, form: DiskForm, made: Disk | None, trust: Trust) -> OriginFacts:
+    base = made.image.base if made else None
+    is_base = base is not None and os.path.realpath(base) == str(path)
+    try:
+        links = chain(path, trust)
+        there = survey(str(path), deep=False, trust=trust)
+        damaged = next((one.message for one in there.findings if rules.image_damaged.made(one)), None)
+        if damaged is not None:
+            return OriginFacts(str(path), is_base=is_base, problem=damaged)
+        if form.base is not None:
+            about, _ = base_of(links[0], image, image_format(form.format))
+            return OriginFacts(str(path), there, base=about, is_base=is_base)
+        return OriginFacts(str(path), there, _data(links), is_base=is_base)
+    except NarvetError as error:
+        return OriginFacts(str(path), is_base=is_base, problem=str(error))
+
+
+def _data(links: list[Link]) -> int:
+    """Return the bytes of a disk that may hold data."""
+    with open_links(links) as device:
+        return sum(length for _, length in device.extents())
+
+
+def _survey(path: Path, trust: Trust, sector_size: int | None, *, deep: bool) -> Disk:
+    """Return what lies where an image should be, even if that is no image at all."""
+    try:
+        return survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+    except RequestError as error:
+        said = rules.image_cannot_be_read.error(image_place(str(path)), str(error))
+        return Disk(Image(str(path), "none", "full", 0), findings=(said,))

@@ -1,0 +1,157 @@
+"""Reading an image or device from the outside in: format, table, partitions, filesystems. Nothing in it is trusted."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from dataclasses import replace
+from itertools import pairwise
+from pathlib import Path
+
+from narvet.block.contract import BlockDevice
+from narvet.block.sectors import WithSectors
+from narvet.block.window import Window
+from narvet.formats.filesystems import candidates
+from narvet.formats.filesystems.contract import FilesystemState
+from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain
+from narvet.formats.images.contract import ImageFacts
+from narvet.formats.images.trust import Trust
+from narvet.formats.tables import NAMES as TABLES
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.ground.budget import budget
+from narvet.ground.errors import ImageError, UnsupportedError, UntrustedError
+from narvet.ground.findings import Finding, Place, has_errors, image_place
+from narvet.ground.rules import images as rules
+from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Partition
+
+UNKNOWN_FORMAT = "unknown"
+"""What an image is called that cannot be opened as any format."""
+
+_SECTOR_SIZES = (512, 4096)  # tried in turn where the format does not record it and nobody says it
+_BY_CONTENT = Trust(by_content=True)
+
+
+def survey(path: str, *, deep: bool = True, trust: Trust = _BY_CONTENT, sector_size: int | None = None) -> Disk:
+    """Return what is found at `path`; without `deep`, filesystems are only looked at for their facts.
+
+    `trust` is what is said of the image, and `sector_size` the bytes of its sectors where its format does not record
+    them; None lets the content tell.
+
+    Raises:
+        RequestError: nothing is there, or something that cannot be an image.
+        OSError: the system does not let it be read.
+    """
+    place, where = Path(path), image_place(path)
+    try:
+        with opened_chain(place, trust, changed_too=True) as opened, _budget(opened):
+            return _inside(path, opened, sector_size, deep=deep)
+    except UntrustedError as error:
+        said = rules.base_elsewhere.error(where, str(error))
+        return Disk(_image(path, identify(place, trust).facts, 0), findings=(said,))
+    except (ImageError, UnsupportedError) as error:
+        size = place.stat().st_size
+        damaged = rules.image_damaged.error(where, str(error))
+        return Disk(Image(path, UNKNOWN_FORMAT, "thin", size, 0, size), findings=(damaged,))
+
+
+def _budget(opened: OpenChain) -> AbstractContextManager[None]:
+    return budget(sum(link.facts.allocated for link in opened.links))
+
+
+def _inside(path: str, opened: OpenChain, sector_size: int | None, *, deep: bool) -> Disk:
+    image, where = opened.links[0].facts, image_place(path)
+    if not image.size:
+        return Disk(_image(path, image, 0), findings=(rules.image_empty.error(where),))
+    known = image.sector_size or sector_size
+    found: list[Disk] = []
+    device = opened.device(known or _SECTOR_SIZES[0])
+    for size in [known] if known else _SECTOR_SIZES:
+        found.append(_by_table(path, image, WithSectors(device, size), deep=deep))
+    best = max(found, key=_likelihood)
+    if best.table == NO_TABLE:
+        best = next((one for one in found if one.findings), best)
+        if not best.findings:
+            best = _without_table(path, image, device, deep=deep)
+    changed = tuple(_base_findings(where, opened.links))
+    unsaid = best.image.sector_size not in (0, DEFAULT_SECTOR_SIZE) and not image.sector_size
+    notes = (rules.sector_not_recorded.note(where, image.format, best.image.sector_size),) if unsaid else ()
+    return replace(best, findings=(*changed, *best.findings, *notes))
+
+
+def _likelihood(found: Disk) -> tuple[bool, bool, int]:
+    """Return how likely a disk has the sectors it was read with: an MBR reads with any, but makes sense with one."""
+    sound = not has_errors(found.findings)
+    return found.table != NO_TABLE, sound, sum(part.filesystem is not None for part in found.partitions)
+
+
+def _base_findings(where: Place, links: tuple[Link, ...]) -> Iterator[Finding]:
+    """Yield a finding for every child whose base is not what it was made from."""
+    for child, base in pairwise(links):
+        if base_changed(child, base):
+            yield rules.base_changed.error(where, str(base.path), str(child.path))
+
+
+def _image(path: str, image: ImageFacts, sector_size: int) -> Image:
+    own = sector_size or image.sector_size
+    return Image(path, image.format, image.space, image.size, own, image.allocated, image.block_size, image.base)
+
+
+def _disk(
+    path: str,
+    image: ImageFacts,
+    sector_size: int,
+    table: Table | None,
+    partitions: tuple[Partition, ...],
+    findings: tuple[Finding, ...],
+) -> Disk:
+    inside = (finding for part in partitions if part.filesystem for finding in part.filesystem.findings)
+    return Disk(
+        image=_image(path, image, sector_size),
+        table=table.kind if table else NO_TABLE,
+        table_id=table.id if table else "",
+        partitions=partitions,
+        findings=(*findings, *inside),
+    )
+
+
+def _by_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Disk:
+    """Return the disk by the first table found, or by none of them with what they have to say."""
+    said: list[Finding] = []
+    where = image_place(path)
+    for name in TABLES:
+        table, findings = table_format(name).read(device, where)
+        said += findings
+        if table is not None:
+            parts = tuple(
+                Partition(entry, _filesystem(device, entry, where.part(entry.number), deep=deep))
+                for entry in table.partitions
+            )
+            return _disk(path, image, device.sector_size, table, parts, tuple(said))
+    return _disk(path, image, 0, None, (), tuple(said))
+
+
+def _without_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Disk:
+    """Return a disk that a filesystem fills, a blank one, or one of bytes that nothing is known about."""
+    whole, where = PartitionEntry(0, 0, device.size, "", ""), image_place(path)
+    inside = _filesystem(device, whole, where, deep=deep)
+    if inside is not None:
+        return _disk(path, image, 0, None, (Partition(whole, inside),), ())
+    if next(device.extents(), None) is None:
+        said = rules.image_blank.note(where, device.size)
+    else:
+        said = rules.bytes_not_known.warning(where)
+    return _disk(path, image, 0, None, (), (said,))
+
+
+def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, *, deep: bool) -> FilesystemState | None:
+    """Return the filesystem on a partition; a partition that leaves the disk has its finding already."""
+    try:
+        window = Window(device, entry.start, entry.size)
+    except ImageError:
+        return None
+    for kind in candidates(window):
+        found = kind.read(window, where, deep=deep)
+        if found is not None:
+            return found
+    return None

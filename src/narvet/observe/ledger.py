@@ -1,0 +1,66 @@
+"""The ledger beside the sheet: what was done, when, with which ids; one JSON object a line, only ever appended.
+
+What exists is read from the disks themselves. The ledger only tells where else to look for them, so what it says is
+never acted on without looking.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from narvet.block.names import sync_folder
+from narvet.model.facts import Recorded
+
+_MOST_READ = 64 << 20  # bytes from its end: some 300,000 lines
+
+
+def ledger_path(sheet: Path) -> Path:
+    """Return where a sheet's ledger is kept."""
+    return sheet.with_suffix(".ledger.jsonl")
+
+
+def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
+    """Append one line, on stable storage, with its file's name, when this returns."""
+    moment = datetime.now(UTC).isoformat(timespec="seconds")
+    line = json.dumps({"when": moment, "touched": touched, **what}, ensure_ascii=False)
+    is_new = not ledger.exists()
+    with ledger.open("ab") as file:
+        file.write(line.encode("utf-8", "surrogateescape") + b"\n")
+        file.flush()
+        os.fsync(file.fileno())
+    if is_new:
+        sync_folder(ledger.parent)
+
+
+def recorded(ledger: Path) -> tuple[Recorded, ...]:
+    """Return the images that a ledger says were made and not removed since, by the paths they were made at."""
+    found: dict[str, Recorded] = {}
+    for line in _lines(ledger):
+        disk, path = str(line.get("disk", "")), str(line.get("touched", ""))
+        if line.get("did") == "image" and "\0" not in path:
+            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), str(line.get("id") or ""))
+        elif line.get("did") == "image removed":
+            found.pop(path, None)
+    return tuple(found.values())
+
+
+def _lines(ledger: Path) -> Iterator[dict[str, Any]]:
+    try:
+        with ledger.open("rb") as file:
+            end = file.seek(0, os.SEEK_END)
+            file.seek(max(end - _MOST_READ, 0))
+            data = file.read(_MOST_READ)
+    except OSError:
+        return
+    for line in data.split(b"\n"):
+        try:
+            row = json.loads(line.decode("utf-8", "surrogateescape"))
+        except (ValueError, RecursionError):  # cut off, or not Narvet's
+            continue
+        if isinstance(row, dict):
+            yield row

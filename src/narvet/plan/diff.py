@@ -1,0 +1,134 @@
+"""What is wanted compared with what is found: every difference as data, whatever is then done about it. Pure.
+
+Which differences `write` acts on, which it leaves, and which it refuses is the table in `model.moves`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from narvet.formats.filesystems.contract import FilesystemState
+from narvet.formats.tables import table_format
+from narvet.ground.findings import Place, disk_place
+from narvet.guests import guest_system
+from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
+from narvet.model.facts import OriginFacts
+from narvet.model.layout import Origin
+from narvet.model.moves import Aspect, Difference, Value
+
+_NO_FILESYSTEM = "no filesystem"
+
+
+def is_ours(wanted: Disk, origin: Origin | None, facts: OriginFacts | None, found: Disk) -> bool:
+    """Return whether an image carries the id that a sheet gives a disk: it was made for it, at whatever size.
+
+    A copy carries the ids of its origin, and a child names it. Once the origin of a copy is gone, nothing tells.
+    """
+    if origin is not None and facts is not None:
+        return facts.is_base if origin.how == "child" else _is_copy(facts.found, found)
+    if wanted.table != NO_TABLE:
+        return found.table_id == wanted.table_id
+    return bool(wanted.filesystem_ids) and wanted.filesystem_ids[0] in found.filesystem_ids
+
+
+def _is_copy(origin: Disk | None, found: Disk) -> bool:
+    if origin is None or found.table_id or origin.table_id:
+        return origin is None or found.table_id == origin.table_id
+    return found.filesystem_ids == origin.filesystem_ids
+
+
+def diff(
+    wanted: Estate, found: Estate, systems: Mapping[str, str], copied: frozenset[str] = frozenset()
+) -> tuple[Difference, ...]:
+    """Return every difference between what is wanted and what is found, disks first.
+
+    `systems` has what each guest runs; `copied` are the disks that come from another image, whose partitions are that
+    image's affair.
+    """
+    of_disks = diff_disks(wanted, found, copied).values()
+    return (*(one for own in of_disks for one in own), *diff_guests(wanted, found, systems))
+
+
+def diff_disks(wanted: Estate, found: Estate, copied: frozenset[str]) -> Mapping[str, tuple[Difference, ...]]:
+    """Return the differences of each disk, by its name."""
+    return {
+        name: tuple(diff_disk(name, disk, found.disks.get(name), is_copied=name in copied))
+        for name, disk in wanted.disks.items()
+    }
+
+
+def diff_guests(wanted: Estate, found: Estate, systems: Mapping[str, str]) -> Iterator[Difference]:
+    """Yield the differences of the guests' entries."""
+    for name, guest in wanted.guests.items():
+        yield from guest_system(systems[name]).differences(guest, found.guests.get(name, Guest(name)))
+
+
+def diff_disk(name: str, wanted: Disk, found: Disk | None, *, is_copied: bool) -> Iterator[Difference]:
+    """Yield every difference between a disk as wanted and as found, None where there is no image."""
+    where = disk_place(name)
+    if found is None:
+        yield Difference(where, Aspect.IMAGE, f"an image at {wanted.path}", None)
+        return
+    yield from _compared(where, Aspect.FORMAT, wanted.image.format, found.image.format)
+    yield from _compared(where, Aspect.SIZE, wanted.size, found.size)
+    yield from _compared(where, Aspect.TABLE, wanted.table, found.table)
+    yield from _compared(where, Aspect.TABLE_ID, wanted.table_id or "none", found.table_id or "none")
+    if wanted.image.space == "full" and found.image.space != "full":
+        yield Difference(where, Aspect.SPACE, "full", found.image.space)
+    for finding in found.findings:
+        if finding.level == "error":
+            yield Difference(finding.where, Aspect.SOUNDNESS, "sound", finding.message)
+    if not is_copied:
+        yield from _partitions(wanted, found, where)
+
+
+def _partitions(wanted: Disk, found: Disk, where: Place) -> Iterator[Difference]:
+    there = {part.number: part for part in found.partitions}
+    for part in wanted.partitions:
+        other = there.pop(part.number, None)
+        if other is None:
+            yield Difference(where.part(part.number), Aspect.PARTITION, "a partition", None)
+        else:
+            yield from _partition(wanted, part, found, other, where.part(part.number))
+    for number in there:
+        yield Difference(where.part(number), Aspect.PARTITION, None, "a partition")
+
+
+def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, where: Place) -> Iterator[Difference]:
+    if part.number:
+        yield from _compared(where, Aspect.START, part.start, other.start)
+        yield from _compared(where, Aspect.SIZE, part.size, other.size)
+        yield from _compared(where, Aspect.TYPE, part.entry.type, other.entry.type)
+        yield from _compared(where, Aspect.ID, part.entry.id, other.entry.id)
+        label = part.entry.label if table_format(wanted.table).keeps_labels else ""
+        yield from _compared(where, Aspect.LABEL, label, other.entry.label)
+        flags = (", ".join(disk.attributes(one)) or "none" for disk, one in ((wanted, part), (found, other)))
+        yield from _compared(where, Aspect.ATTRIBUTES, *flags)
+    if part.filesystem is None or other.filesystem is None:
+        kinds = (one.filesystem.kind if one.filesystem else _NO_FILESYSTEM for one in (part, other))
+        yield from _compared(where, Aspect.FILESYSTEM, *kinds)
+        return
+    yield from _filesystem(part.filesystem, other.filesystem, where)
+    if part.mount is not None and other.filesystem.mode is not None:
+        yield from _owner(part.filesystem, other.filesystem, where)
+
+
+def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
+    yield from _compared(where, Aspect.FILESYSTEM, wanted.kind, found.kind)
+    yield from _compared(where, Aspect.UUID, wanted.uuid, found.uuid)
+    yield from _compared(where, Aspect.TOTAL, wanted.total, found.total)
+    if found.rights:
+        yield from _compared(where, Aspect.RIGHTS, wanted.rights, found.rights)
+    there = dict(found.links)
+    for path, target in wanted.links:
+        yield from _compared(where.inside(f"folder {path}"), Aspect.FOLDER, target, there.get(path, "nowhere"))
+
+
+def _owner(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
+    yield from _compared(where, Aspect.OWNER, f"{wanted.uid}:{wanted.gid}", f"{found.uid}:{found.gid}")
+    yield from _compared(where, Aspect.MODE, f"{wanted.mode or 0:04o}", f"{found.mode or 0:04o}")
+
+
+def _compared(where: Place, aspect: Aspect, asked: Value, found: Value) -> Iterator[Difference]:
+    if asked != found:
+        yield Difference(where, aspect, asked, found)

@@ -1,0 +1,268 @@
+"""One disk of a sheet planned: sizes, places, filesystems, ids, and what is to be said about them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from types import MappingProxyType
+
+from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
+from narvet.formats.images import image_format
+from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import Bounds, PartitionEntry, TableFormat, check_alignment
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Finding, Place
+from narvet.ground.rules import disks as rules
+from narvet.ground.rules import filesystems as filesystem_rules
+from narvet.ground.rules import images as image_rules
+from narvet.ground.rules import tables as table_rules
+from narvet.ground.units import align_up
+from narvet.guests import guest_system
+from narvet.guests.contract import GuestSystem, PartitionKey
+from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Mount, Partition
+from narvet.model.layout import Piece
+from narvet.plan.partition_request import PartitionRequest, Site, request_partition
+from narvet.plan.place import PartSize, disk_size_for, pieces, place
+from narvet.plan.solve import smallest_size
+from narvet.sheet.resolved import ResolvedDisk
+
+_LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
+
+
+def image_path(store_path: str, disk: str, format_name: str) -> str:
+    """Return where a disk's image is kept."""
+    return f"{store_path}/{disk}{image_format(format_name).suffix}"
+
+
+@dataclass(frozen=True)
+class _Room:
+    """What a table leaves of a disk of `size` bytes: partitions from `first` to `end`, and what is set aside."""
+
+    size: int
+    bounds: Bounds
+    set_aside: Partition | None = None
+
+
+@dataclass(frozen=True)
+class PlannedImage:
+    """A disk planned for a site: what is wanted, what its image is made by, and what its bytes are for."""
+
+    wanted: Disk
+    spec: ImageSpec
+    pieces: tuple[Piece, ...]
+
+
+def plan_disk(
+    disk: ResolvedDisk, site: Site, folders: Mapping[PartitionKey, tuple[Folder, ...]] = MappingProxyType({})
+) -> tuple[PlannedImage, tuple[Finding, ...]]:
+    """Return a disk planned and what is to be said about it; `folders` is what is mounted in each partition."""
+    table = table_format(disk.table) if disk.table else None
+    both = [request_partition(disk, one, site, folders.get((disk.name, one.index), ())) for one in disk.partitions]
+    requests = [request for request, _ in both]
+    found = [finding for _, said in both for finding in said]
+    if table:
+        found += _table_checks(table, disk, requests)
+    sizes, too_large = _sizes(disk, requests)
+    found += too_large
+    size = _disk_size(disk, table, sizes)
+    found += _size_checks(disk, table, size)
+    room = _room(disk, site, table, size)
+    ahead = _ahead(table, len(requests), disk.sector_size)
+    places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
+    found += _place_checks(room.bounds, places, sizes, disk.place) if table else []
+    parts = [room.set_aside] if room.set_aside else []
+    for request, run in zip(requests, places, strict=True):
+        part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0)
+        parts.append(part)
+        found += said
+    spec = ImageSpec(
+        size=size,
+        sector_size=disk.sector_size,
+        space=disk.space,
+        id=site.ids.image,
+        made=site.dated,
+        block_size=disk.block_size,
+        pieces=disk.pieces,
+        packed=disk.packed,
+    )
+    found += _format_checks(image_format(disk.format), spec, disk.place)
+    return _planned(disk, site, spec, tuple(parts)), tuple(found)
+
+
+def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Partition, ...]) -> PlannedImage:
+    table = table_format(disk.table) if disk.table else None
+    reserved = table.reserved(spec.size, spec.sector_size) if table else ()
+    written = sum(run.size for run in reserved) + sum(part.new.footprint() for part in parts if part.new)
+    image = Image(
+        path=site.path,
+        format=disk.format,
+        space=disk.space,
+        size=spec.size,
+        sector_size=spec.sector_size,
+        stored=image_format(disk.format).footprint(spec, written),
+        block_size=spec.block_size or 0,
+    )
+    wanted = Disk(image, disk.table or NO_TABLE, table.native_id(site.ids.table) if table else "", parts)
+    places = [(part.number, Extent(part.start, part.size)) for part in parts]
+    return PlannedImage(wanted, spec, pieces(spec.size, reserved, places))
+
+
+def _room(disk: ResolvedDisk, site: Site, table: TableFormat | None, size: int) -> _Room:
+    if table is None:
+        return _Room(size, Bounds(0, size))
+    bounds = table.bounds(size, disk.sector_size)
+    if not disk.set_aside:
+        return _Room(size, bounds)
+    kept = _set_aside(disk, site, table, bounds.first)
+    return _Room(size, replace(bounds, first=kept.end), kept)
+
+
+def _set_aside(disk: ResolvedDisk, site: Site, table: TableFormat, first: int) -> Partition:
+    """Return the partition that the guest's system expects ahead of all others, for what it may need later."""
+    native_id = table.native_partition_id(table.native_id(site.ids.table), site.ids.set_aside, 1)
+    start, size = align_up(first, disk.align), align_up(disk.set_aside, disk.sector_size)
+    return Partition(PartitionEntry(1, start, size, table.aside, native_id, "set aside"))
+
+
+def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[PartitionRequest]) -> Iterator[Finding]:
+    for one in requests:
+        length = table.label_length(one.asked.label)
+        if length > table.label_limit:
+            where = disk.place.part(one.asked.index).key("label")
+            yield filesystem_rules.label_too_long.error(where, one.asked.label, table.name, length, table.label_limit)
+    yield from check_alignment(disk.align, disk.place.key("align"))
+
+
+def _ahead(table: TableFormat | None, count: int, sector_size: int) -> list[int]:
+    return [table.ahead(index, count, sector_size) if table else 0 for index in range(count)]
+
+
+def _sizes(disk: ResolvedDisk, requests: list[PartitionRequest]) -> tuple[list[PartSize], list[Finding]]:
+    """Return what each partition takes, with `usable` solved."""
+    sizes: list[PartSize] = []
+    found: list[Finding] = []
+    for one in requests:
+        wanted, size = one.asked.usable, one.asked.size
+        if wanted is not None and one.kind is not None:
+            try:
+                size = smallest_size(one.kind, one.wishes, wanted, disk.align)
+            except UnfitError as error:
+                size = wanted
+                where = disk.place.part(one.asked.index).key("usable")
+                found.append(filesystem_rules.usable_too_large.error(where, str(error)))
+        sizes.append(size)
+    return sizes, found
+
+
+def _disk_size(disk: ResolvedDisk, table: TableFormat | None, sizes: list[PartSize]) -> int:
+    sector_size, fit = disk.sector_size, image_format(disk.format).fit
+    if disk.size is not None:
+        return align_up(fit(align_up(disk.size, sector_size), disk.block_size), sector_size)
+    head = table.bounds(_LARGE, sector_size).first if table else 0
+    head = align_up(head, disk.align) + disk.set_aside if disk.set_aside else head
+    reserved = table.reserved(_LARGE, sector_size) if table else ()
+    tail = reserved[-1].size if len(reserved) > 1 else 0
+    fixed = [one for one in sizes if isinstance(one, int)]
+    ahead = _ahead(table, len(sizes), sector_size)
+    return fit(disk_size_for(fixed, disk.align, sector_size, head, tail, ahead), disk.block_size)
+
+
+def _size_checks(disk: ResolvedDisk, table: TableFormat | None, size: int) -> Iterator[Finding]:
+    where = disk.place.key("size")
+    if disk.size is not None and size != disk.size:
+        yield image_rules.size_rounded.note(where, disk.format, disk.size, size, disk.sector_size)
+    if table and size > table.most(disk.sector_size):
+        yield rules.disk_past_table.error(where, table.name, table.most(disk.sector_size), disk.sector_size, size)
+
+
+def _place_checks(bounds: Bounds, places: list[Extent], sizes: list[PartSize], where: Place) -> Iterator[Finding]:
+    if bounds.end <= bounds.first:
+        yield rules.disk_too_small.error(where)
+        return
+    for number, (run, size) in enumerate(zip(places, sizes, strict=True), 1):
+        if not run.length:
+            yield rules.rest_is_empty.error(where.part(number))
+        elif run.end > bounds.end and size != "rest":
+            yield table_rules.partition_would_pass_end.error(where.part(number), run.end, bounds.end)
+
+
+def _partition(
+    disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, *, before: int
+) -> tuple[Partition, tuple[Finding, ...]]:
+    """Return a partition planned; `before` partitions that no one asked for come first."""
+    asked, kind, system = request.asked, request.kind, guest_system(site.system)
+    entry = _entry(disk, site, request, run, before)
+    mount = _mount(site, request, system)
+    if kind is None or not run.length:
+        return Partition(entry, mount=mount), ()
+    try:
+        new = kind.plan(run.length, replace(request.wishes, start=run.start))
+    except UnfitError as error:
+        return Partition(entry, mount=mount), (_unfit(error, run.length, disk.place.part(asked.index)),)
+    return Partition(entry, new.state(), new, mount), ()
+
+
+def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, before: int) -> PartitionEntry:
+    asked = request.asked
+    if disk.table is None:
+        return PartitionEntry(0, run.start, run.length, "", "", asked.label)
+    table, system = table_format(disk.table), guest_system(site.system)
+    number = table.numbers(len(disk.partitions))[asked.index - 1] + before
+    return PartitionEntry(
+        number=number,
+        start=run.start,
+        size=run.length,
+        type=table.partition_type(asked.filesystem, system.data_partition),
+        id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.index), number),
+        label=asked.label,
+        attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),
+    )
+
+
+def _mount(site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
+    asked, kind = request.asked, request.kind
+    counts = not system.owners_need_rights or (kind is not None and kind.keeps_rights)
+    return Mount(
+        index=asked.index,
+        at=asked.at,
+        owner=asked.owner if counts else "",
+        uid=request.owner.uid,
+        gid=request.owner.gid,
+        mode=asked.mode,
+        access=asked.access,
+        options=_mount_options(request, flash=site.flash),
+        needed=asked.needed,
+        volume=str(site.ids.partition(asked.index)) if system.names_volumes else "",
+    )
+
+
+def _mount_options(request: PartitionRequest, *, flash: bool) -> tuple[str, ...]:
+    """Return the mount options of an entry; those asked for stand in for those that the purpose would bring."""
+    if request.kind is None:
+        return ()
+    asked = request.asked.mount_options
+    wishes: Wishes = request.wishes if asked is None else replace(request.wishes, purpose="general")
+    words = request.kind.options.of(wishes).mount_options()
+    return tuple(dict.fromkeys((*words, *(asked or ()), *(("discard",) if flash else ()))))
+
+
+def _unfit(error: UnfitError, size: int, where: Place) -> Finding:
+    if error.remedy:
+        return filesystem_rules.value_not_possible.error(where, str(error), error.remedy)
+    if size > error.most:
+        return filesystem_rules.filesystem_too_large.error(where, str(error), error.most)
+    return filesystem_rules.filesystem_too_small.error(where, str(error), error.least)
+
+
+def _format_checks(kind: ImageFormat, spec: ImageSpec, where: Place) -> Iterator[Finding]:
+    """Yield what the image format does not allow, and what it does not record."""
+    if spec.sector_size != DEFAULT_SECTOR_SIZE and not kind.records_sector:
+        yield image_rules.sector_not_recorded.note(where.key("sector"), kind.name, spec.sector_size)
+    yield from check_violations(kind, spec, where)
+
+
+def check_violations(kind: ImageFormat, spec: ImageSpec, where: Place) -> Iterator[Finding]:
+    """Yield what an image format does not allow of a disk at a place of the sheet."""
+    for violation in violations(kind, spec):
+        yield image_rules.size_over_format.error(where.key(violation.key), violation.message, violation.remedy)

@@ -1,0 +1,206 @@
+"""From a sheet and facts to a layout: the one function that everything Narvet shows and writes follows from. Pure."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+
+from narvet.formats.filesystems.contract import Folder
+from narvet.ground.findings import Finding, disk_place
+from narvet.ground.rules import disks as rules
+from narvet.ground.rules.disks import file_of
+from narvet.guests import guest_system
+from narvet.guests.contract import MountsInFolders, PartitionKey
+from narvet.model.estate import NO_TABLE, Disk, Estate, Guest
+from narvet.model.facts import Facts
+from narvet.model.layout import Layout, Origin, PlannedDisk, State
+from narvet.model.moves import Answer, Difference
+from narvet.plan.diff import diff_disks, diff_guests, is_ours
+from narvet.plan.disks import image_path, plan_disk
+from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
+from narvet.plan.origins import check_origins, plan_origin
+from narvet.plan.partition_request import Site
+from narvet.plan.resolve import check_asked, resolve
+from narvet.plan.slots import assign_slots, check_slots
+from narvet.plan.store_capacity import check_stores, plan_stores
+from narvet.sheet.form import Sheet
+from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
+
+_SHOWN_DIFFERENCES = 3
+
+
+def plan(sheet: Sheet, facts: Facts) -> Layout:
+    """Return the sheet worked out. The same sheet and facts always give the same layout."""
+    asked = tuple(check_asked(sheet))
+    resolved = resolve(sheet)
+    slots = assign_slots(resolved)
+    disks, said = _disks(resolved, facts, slots)
+    guests = _guests(resolved, disks, facts)
+    systems = {name: guest.runs for name, guest in resolved.guests.items()}
+    wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
+    copied = frozenset(disk.name for disk in disks if disk.origin is not None)
+    of_disks = diff_disks(wanted, facts.found, copied)
+    disks = tuple(replace(disk, state=_state(disk, facts, of_disks[disk.name])) for disk in disks)
+    earlier = earlier_images(disks, facts, resolved)
+    stores = plan_stores(resolved, disks, facts.found)
+    findings = (
+        *check_slots(resolved, slots),
+        *asked,
+        *said,
+        *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
+        *check_stores(stores, resolved, disks, facts.found.stores),
+        *_check_guests(resolved, disks, facts),
+        *check_origins(disks, facts),
+        *check_earlier(disks, earlier, facts),
+    )
+    return Layout(
+        title=resolved.title,
+        disks=disks,
+        stores=stores,
+        guests=guests,
+        systems=systems,
+        findings=findings,
+        differences=(
+            *(one for own in of_disks.values() for one in own),
+            *earlier_differences(earlier),
+            *diff_guests(wanted, facts.found, systems),
+        ),
+    )
+
+
+def _disks(
+    sheet: ResolvedSheet, facts: Facts, slots: Mapping[str, str | None]
+) -> tuple[tuple[PlannedDisk, ...], tuple[Finding, ...]]:
+    folders, found = _folder_mounts(sheet)
+    disks: list[PlannedDisk] = []
+    for name, disk in sheet.disks.items():
+        planned, said = _disk(sheet, disk, facts, slots[name], folders)
+        disks.append(planned)
+        found += (*said, *_check_zone(sheet, planned))
+    return tuple(disks), found
+
+
+def _disk(
+    sheet: ResolvedSheet,
+    disk: ResolvedDisk,
+    facts: Facts,
+    slot: str | None,
+    folders: Mapping[PartitionKey, tuple[Folder, ...]],
+) -> tuple[PlannedDisk, tuple[Finding, ...]]:
+    store, path = sheet.stores[disk.store], image_path(facts.found.stores[disk.store].path, disk.name, disk.format)
+    origin: Origin | None = None
+    if disk.origin_path is None:
+        guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
+        site = Site(path, sheet.system_of(disk), guest, sheet.ids(disk.name), sheet.dated, store.stripe, store.flash)
+        image, said = plan_disk(disk, site, folders)
+    else:
+        there = facts.origins[disk.name]
+        existing = facts.found.disks.get(disk.name)
+        origin = Origin("child" if disk.is_child else "copy", there.path)
+        image, said = plan_origin(disk, path, there, existing, sheet.ids(disk.name).image, sheet.dated)
+    planned = PlannedDisk(
+        name=disk.name,
+        guest=disk.guest,
+        system=sheet.system_of(disk),
+        store=disk.store,
+        slot=slot,
+        wanted=image.wanted,
+        spec=image.spec,
+        pieces=image.pieces,
+        origin=origin,
+    )
+    return planned, said
+
+
+def _folder_mounts(
+    sheet: ResolvedSheet,
+) -> tuple[Mapping[PartitionKey, tuple[Folder, ...]], tuple[Finding, ...]]:
+    folders: dict[PartitionKey, tuple[Folder, ...]] = {}
+    found: tuple[Finding, ...] = ()
+    for name, guest in sheet.guests.items():
+        system = guest_system(guest.runs)
+        if isinstance(system, MountsInFolders):
+            own, said = system.folder_mounts(sheet, name)
+            folders |= own
+            found += said
+    return folders, found
+
+
+def _guests(sheet: ResolvedSheet, disks: Iterable[PlannedDisk], facts: Facts) -> Mapping[str, Guest]:
+    own = _by_guest(disks)
+    return {
+        name: guest_system(guest.runs).wanted(own[name], facts.found.guests.get(name, Guest(name)))
+        for name, guest in sheet.guests.items()
+    }
+
+
+def _by_guest(disks: Iterable[PlannedDisk]) -> Mapping[str, list[PlannedDisk]]:
+    own: dict[str, list[PlannedDisk]] = defaultdict(list)
+    for disk in disks:
+        own[disk.guest].append(disk)
+    return own
+
+
+def _check_guests(sheet: ResolvedSheet, disks: tuple[PlannedDisk, ...], facts: Facts) -> Iterator[Finding]:
+    own = _by_guest(disks)
+    for name in sheet.guests:
+        yield from facts.found.guests[name].findings if name in facts.found.guests else ()
+    for disk in disks:
+        if disk.origin is None:
+            yield from guest_system(disk.system).check_limits(disk, sheet.disks[disk.name])
+    for name, guest in sheet.guests.items():
+        found = facts.found.guests.get(name, Guest(name))
+        yield from guest_system(guest.runs).check_mounts(own[name], found)
+
+
+def _check_zone(sheet: ResolvedSheet, disk: PlannedDisk) -> Iterator[Finding]:
+    store, guest = sheet.stores[disk.store].zone, sheet.guests[disk.guest].zone
+    if store and guest and store != guest:
+        yield rules.zone_differs.error(disk_place(disk.name), disk.store, store, disk.guest, guest)
+
+
+def _state(disk: PlannedDisk, facts: Facts, differences: Iterable[Difference]) -> State:
+    """Return what an existing image makes of a disk: as asked, or in the way."""
+    found = facts.found.disks.get(disk.name)
+    if found is None:
+        return "to make"
+    refused = any(one.answer is Answer.REFUSE for one in differences)
+    ours = is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), found)
+    return "as asked" if ours and not refused else "in the way"
+
+
+def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...]) -> Iterator[Finding]:
+    """Yield what is to be said about a disk's existing image."""
+    found = facts.found.disks.get(disk.name)
+    if found is None:
+        return
+    where = disk_place(disk.name)
+    if not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), found):
+        yield rules.image_in_the_way.error(where, disk.path, _what_is_there(found))
+        return
+    refused = [one for one in differences if one.answer is Answer.REFUSE]
+    if refused:
+        told = "; ".join(
+            f"{one.where} {one.aspect.title} is {one.shown[1]}, not {one.shown[0]}"
+            for one in refused[:_SHOWN_DIFFERENCES]
+        )
+        yield rules.image_differs.error(where, disk.path, told)
+        return
+    for one in differences:
+        yield rules.not_as_asked.warning(one.where, f"{one.aspect.title} {one.shown[0]}", one.shown[1])
+
+
+def _sentence(one: Difference) -> str:
+    asked, there = one.shown
+    return f"{one.where} {one.aspect.title} is {there}, not {asked}"
+
+
+def _what_is_there(found: Disk) -> str:
+    what = file_of(found.size)
+    if found.table != NO_TABLE:
+        what += f" with a {found.table} table {found.table_id}"
+    elif found.partitions:
+        what += " with a filesystem"
+    fault = next((finding for finding in found.findings if finding.level == "error"), None)
+    return f"{what} ({fault.message})" if fault else what

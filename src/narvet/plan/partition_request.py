@@ -1,0 +1,109 @@
+"""A partition as a sheet asks for it: owner, label and the wishes for its filesystem, checked against the guest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import OWN_KEYS, Filesystem, Folder, Wishes
+from narvet.ground.findings import Finding, Place
+from narvet.ground.rules import filesystems as rules
+from narvet.guests import guest_system
+from narvet.guests.contract import OwnerAsked, Ownership
+from narvet.model.estate import Guest
+from narvet.sheet.form import StripeForm
+from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedPartition
+
+
+@dataclass(frozen=True)
+class Site:
+    """Where a disk is planned: the path of its image, the guest that will use it and what that runs, and its ids.
+
+    `dated` is the time, in seconds since 1970, that is written into it. `stripe` and `flash` are what is known of the
+    storage below.
+    """
+
+    path: str
+    system: str
+    guest: Guest
+    ids: DiskIds
+    dated: int
+    stripe: StripeForm | None = None
+    flash: bool = False
+
+
+@dataclass(frozen=True)
+class PartitionRequest:
+    """A partition as asked, with its filesystem, None for none, whom it belongs to, and what is wished of it."""
+
+    asked: ResolvedPartition
+    kind: Filesystem | None
+    owner: Ownership
+    wishes: Wishes
+
+
+def request_partition(
+    disk: ResolvedDisk, asked: ResolvedPartition, site: Site, folders: tuple[Folder, ...]
+) -> tuple[PartitionRequest, tuple[Finding, ...]]:
+    """Return a partition as asked, and what is wrong with it."""
+    place = disk.place.part(asked.index)
+    kind = filesystem(asked.filesystem) if asked.filesystem else None
+    system = guest_system(site.system)
+    owner, found = system.ownership(OwnerAsked(asked, kind, site.guest, place))
+    label = asked.label
+    if kind is not None:
+        label, said = _stored_label(kind, asked, place.key("label"))
+        found += (*said, *_key_checks(kind, asked, disk.sector_size, place))
+        if asked.unit is not None and asked.unit not in kind.units(disk.sector_size):
+            asked = replace(asked, unit=None)
+    stripe = site.stripe
+    wishes = Wishes(
+        uuid=site.ids.filesystem(asked.index),
+        label=label,
+        purpose=asked.purpose,
+        sector_size=disk.sector_size,
+        uid=owner.uid,
+        gid=owner.gid,
+        mode=asked.mode,
+        made=site.dated,
+        unit=asked.unit,
+        inode_each=asked.inode_each,
+        journal=asked.journal,
+        reserved=asked.reserved,
+        chunk=stripe.chunk if stripe else 0,
+        stripe=stripe.chunk * stripe.disks if stripe else 0,
+        owner_sid=owner.owner_sid,
+        access=owner.access,
+        folders=folders,
+    )
+    return PartitionRequest(asked, kind, owner, wishes), found
+
+
+def _stored_label(kind: Filesystem, asked: ResolvedPartition, place: Place) -> tuple[str, tuple[Finding, ...]]:
+    """Return the label as the filesystem stores it; one that nobody chose is made to fit."""
+    stored = kind.stored_label(asked.label)
+    if stored is None and not asked.label_is_chosen:
+        stored = kind.stored_label("".join(sign if sign.isascii() and sign.isalnum() else "-" for sign in asked.label))
+    if stored is None:
+        return "", (rules.label_not_possible.error(place, asked.label, kind.name),)
+    if asked.label_is_chosen:
+        length = kind.label_length(stored)
+        if length > kind.label_limit:
+            return stored, (rules.label_too_long.error(place, asked.label, kind.name, length, kind.label_limit),)
+        return stored, ()
+    while kind.label_length(stored) > kind.label_limit:
+        stored = stored[:-1]
+    return stored, ()
+
+
+def _key_checks(kind: Filesystem, asked: ResolvedPartition, sector_size: int, place: Place) -> Iterator[Finding]:
+    """Yield the keys that have no effect on this filesystem, and an allocation unit it does not have."""
+    known = kind.options.keys()
+    given = {"block": asked.unit, "inode_each": asked.inode_each, "journal": asked.journal, "reserved": asked.reserved}
+    for key in OWN_KEYS.values():
+        if given[key] is not None and key not in known:
+            yield rules.key_without_effect.error(place.key(key), key, kind.name)
+    units = kind.units(sector_size)
+    if asked.unit is not None and "block" in known and asked.unit not in units:
+        yield rules.unit_not_possible.error(place.key("block"), kind.name, asked.unit, units)

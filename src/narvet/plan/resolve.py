@@ -1,0 +1,122 @@
+"""From a sheet as it was written to one with every default settled by its guests' systems; what those cannot use."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from narvet.formats.tables import table_format
+from narvet.ground.findings import Finding, Place, disk_place, guest_place
+from narvet.ground.rules import disks as disk_rules
+from narvet.ground.rules import filesystems as filesystem_rules
+from narvet.ground.rules import guests as rules
+from narvet.guests import guest_system
+from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked
+from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, Sheet, key_of
+from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
+
+_NONE = "none"
+_USUAL_MODE = 0o755
+
+
+def resolve(sheet: Sheet) -> ResolvedSheet:
+    """Return a sheet in which everything is settled; of too many partitions for a table, the first ones."""
+    disks = {name: resolve_disk(name, _asked(sheet, name)) for name in sheet.disk}
+    return ResolvedSheet(sheet.identity, sheet.title, sheet.dated, sheet.store, sheet.guest, disks)
+
+
+def _asked(sheet: Sheet, name: str) -> DiskAsked:
+    form = sheet.disk[name]
+    return DiskAsked(sheet.guest[form.guest], form, disk_place(name))
+
+
+def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
+    """Return a disk in which everything is settled; `name` is what its label follows from where none is given."""
+    system, form = guest_system(asked.guest.runs), asked.disk
+    defaults = system.disk_defaults(asked)
+    table = None if defaults.table == _NONE else defaults.table
+    most = table_format(table).most_partitions if table else len(form.partition)
+    return ResolvedDisk(
+        name=name,
+        place=asked.place,
+        guest=form.guest,
+        store=form.store,
+        size=form.size,
+        format=form.format,
+        space=form.space,
+        block_size=form.block,
+        pieces=form.pieces,
+        packed=form.packed,
+        origin_path=form.copy_of or form.base,
+        is_child=form.base is not None,
+        slot=form.slot,
+        table=table,
+        set_aside=defaults.set_aside,
+        align=form.align,
+        sector_size=form.sector_size,
+        partitions=tuple(_partition(name, asked, index, system) for index in range(1, len(form.partition[:most]) + 1)),
+    )
+
+
+def _partition(name: str, asked: DiskAsked, index: int, system: GuestSystem) -> ResolvedPartition:
+    disk, form = asked.disk, asked.disk.partition[index - 1]
+    alone = len(disk.partition) == 1
+    defaults = system.partition_defaults(PartitionAsked(asked, form))
+    return ResolvedPartition(
+        index=index,
+        label=form.label or (name if alone else f"{name}-{index}"),
+        label_is_chosen=form.label is not None,
+        size=form.size or "rest",
+        usable=form.usable or (disk.usable if alone else None),
+        filesystem=None if defaults.filesystem == _NONE else defaults.filesystem,
+        purpose=form.purpose,
+        at=form.at,
+        owner=defaults.owner,
+        mode=_USUAL_MODE if form.mode is None else form.mode,
+        access=tuple(form.access.items()),
+        attributes=defaults.attributes,
+        needed=form.needed,
+        mount_options=form.options,
+        unit=form.block,
+        inode_each=form.inode_each,
+        journal=form.journal,
+        reserved=form.reserved,
+    )
+
+
+def check_asked(sheet: Sheet) -> Iterator[Finding]:
+    """Yield what a sheet, as it was written, asks of guests whose systems cannot give it."""
+    for name, guest in sheet.guest.items():
+        system = guest_system(guest.runs)
+        yield from _unused(guest, system.unused_keys[GuestForm], guest_place(name), system)
+    for name in sheet.disk:
+        yield from check_disk_asked(_asked(sheet, name))
+
+
+def check_disk_asked(asked: DiskAsked) -> Iterator[Finding]:
+    """Yield what a disk, as it was written, asks of a guest whose system cannot give it."""
+    system, form, place = guest_system(asked.guest.runs), asked.disk, asked.place
+    yield from _too_many(form, place, system.disk_defaults(asked).table)
+    if isinstance(system, ChecksDisks):
+        yield from system.check_disk(asked)
+    yield from _unused(form, system.unused_keys[DiskForm], place, system)
+    for index, part in enumerate(form.partition, 1):
+        yield from _unused(part, system.unused_keys[PartitionForm], place.part(index), system)
+        if part.at is not None and not system.can_mount_at(part.at):
+            reason = f"{part.at} is not a mount point that {system.name} guests have"
+            where = place.part(index).key("at")
+            yield rules.mount_point_not_possible.error(where, reason, system.mount_point_hint)
+
+
+def _too_many(form: DiskForm, place: Place, table: str) -> Iterator[Finding]:
+    most = len(form.partition) if table == _NONE else table_format(table).most_partitions
+    if len(form.partition) > most:
+        yield disk_rules.size_over_table.error(place, len(form.partition), table, most)
+
+
+def _unused(
+    form: GuestForm | DiskForm | PartitionForm, names: Iterable[str], place: Place, system: GuestSystem
+) -> Iterator[Finding]:
+    for name in names:
+        if name in form.model_fields_set:
+            key = key_of(type(form), name)
+            yield filesystem_rules.key_means_nothing.error(place.key(key), key, system.name)

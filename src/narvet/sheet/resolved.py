@@ -1,0 +1,133 @@
+"""A sheet with every default settled: types of their own, so that no later code asks "or what?".
+
+What a sheet leaves open is settled by the guest's system (see `plan.resolve`). None is left only where it is an answer:
+no table, no filesystem, no mount point, a size that follows from something else. Sizes are bytes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from uuid import UUID
+
+from narvet.formats.filesystems.contract import Purpose
+from narvet.formats.images.contract import Space
+from narvet.ground.findings import Place
+from narvet.ground.ids import derive
+from narvet.sheet.form import GuestForm, PartSize, Right, Slot, StoreForm
+
+
+@dataclass(frozen=True)
+class ResolvedPartition:
+    """A partition as asked; `index` is its position in the sheet, from 1.
+
+    `label_is_chosen` is whether the sheet has the label. `usable` is what the guest must be able to fill, None where
+    `size` counts.
+    """
+
+    index: int
+    label: str
+    label_is_chosen: bool
+    size: PartSize
+    usable: int | None
+    filesystem: str | None
+    purpose: Purpose
+    at: str | None
+    owner: str
+    mode: int
+    access: tuple[tuple[str, Right], ...]
+    attributes: tuple[str, ...]
+    needed: bool
+    mount_options: tuple[str, ...] | None
+    unit: int | None
+    inode_each: int | None
+    journal: int | None
+    reserved: Fraction | None
+
+
+@dataclass(frozen=True)
+class ResolvedDisk:
+    """A disk as asked; `place` is where findings say it is.
+
+    `size` is None where it follows from the partitions or from the origin. `table` is None for a disk without one;
+    `set_aside` is what the guest's system keeps for itself. `origin_path` is the image it comes from, and `is_child`
+    whether it stays a child of that.
+    """
+
+    name: str
+    place: Place
+    guest: str
+    store: str
+    size: int | None
+    format: str
+    space: Space
+    block_size: int | None
+    pieces: int | None
+    packed: bool
+    origin_path: str | None
+    is_child: bool
+    slot: Slot | None
+    table: str | None
+    set_aside: int
+    align: int
+    sector_size: int
+    partitions: tuple[ResolvedPartition, ...]
+
+
+@dataclass(frozen=True)
+class DiskIds:
+    """The ids of one disk and of what lies on it: they follow from an identity and the disk's name."""
+
+    identity: UUID
+    disk: str
+
+    @property
+    def image(self) -> UUID:
+        """The id of the image."""
+        return self._of("image")
+
+    @property
+    def table(self) -> UUID:
+        """The id of the table."""
+        return self._of("table")
+
+    @property
+    def set_aside(self) -> UUID:
+        """The id of the partition that the guest's system keeps for itself."""
+        return self._of("aside")
+
+    def partition(self, index: int) -> UUID:
+        """Return the id of a partition by its position in the sheet, from 1, which its volume has too."""
+        return self._of("partition", index)
+
+    def filesystem(self, index: int) -> UUID:
+        """Return the id of the filesystem on a partition."""
+        return self._of("partition", index, "filesystem")
+
+    def _of(self, *what: str | int) -> UUID:
+        return derive(self.identity, "disk", self.disk, *what)
+
+
+@dataclass(frozen=True)
+class ResolvedSheet:
+    """A whole sheet, settled; `dated` is seconds since 1970."""
+
+    identity: UUID
+    title: str
+    dated: int
+    stores: Mapping[str, StoreForm]
+    guests: Mapping[str, GuestForm]
+    disks: Mapping[str, ResolvedDisk]
+
+    def ids(self, disk: str) -> DiskIds:
+        """Return the ids of a disk, by its name."""
+        return DiskIds(self.identity, disk)
+
+    def system_of(self, disk: ResolvedDisk) -> str:
+        """Return what the guest of a disk runs."""
+        return self.guests[disk.guest].runs
+
+    def of_guest(self, guest: str) -> Iterator[ResolvedDisk]:
+        """Yield the disks of a guest."""
+        return (disk for disk in self.disks.values() if disk.guest == guest)

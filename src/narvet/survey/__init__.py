@@ -1,1 +1,0 @@
-"""The survey: what is found on an image or device, whoever made it."""

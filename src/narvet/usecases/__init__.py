@@ -1,0 +1,1 @@
+"""The work of each command, without a terminal."""

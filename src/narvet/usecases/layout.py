@@ -1,0 +1,87 @@
+"""A sheet worked out with what is found: what reviewing, writing and confirming start from."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from narvet.apply.steps import steps
+from narvet.ground.errors import RequestError
+from narvet.model.facts import Facts
+from narvet.model.layout import Layout
+from narvet.model.moves import Step
+from narvet.observe.gather import observe
+from narvet.plan.layout import plan
+from narvet.sheet.form import LATEST
+from narvet.sheet.read import read_sheet
+
+
+@dataclass(frozen=True)
+class WorkedOut:
+    """A layout, and the facts it was worked out from."""
+
+    layout: Layout
+    facts: Facts
+
+
+def work_out(path: Path, *, deep: bool = False, anew: Iterable[str] = ()) -> WorkedOut:
+    """Return the sheet at `path` worked out; `deep` checks what exists in full.
+
+    `anew` names disks to be made although they were made before.
+
+    Raises:
+        RequestError: the sheet is not a valid one, or has no such disk.
+        OSError: the system does not let something be read.
+    """
+    sheet = read_sheet(path)
+    unknown = next((name for name in anew if name not in sheet.disk), None)
+    if unknown is not None:
+        raise RequestError(f'{path}: there is no disk "{unknown}" in the sheet')
+    sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
+    facts = replace(observe(sheet, path, deep=deep), anew=frozenset(anew))
+    return WorkedOut(plan(sheet, facts), facts)
+
+
+@dataclass(frozen=True)
+class Reviewed:
+    """A sheet worked out, and the steps that writing it would take; findings of level error would stop it."""
+
+    layout: Layout
+    steps: tuple[Step, ...]
+
+
+def review(sheet: Path) -> Reviewed:
+    """Return the sheet at a path worked out: everything that would be made, and the findings; nothing is written.
+
+    Raises:
+        RequestError: the sheet is not a valid one.
+        OSError: the system does not let something be read.
+    """
+    found = work_out(sheet)
+    return Reviewed(found.layout, steps(found.layout, found.facts))
+
+
+def confirm(sheet: Path) -> Layout:
+    """Return a sheet worked out with everything that exists read in full; its `differences` are what is not as asked.
+
+    Raises:
+        RequestError: the sheet is not a valid one.
+        OSError: the system does not let something be read.
+    """
+    return work_out(sheet, deep=True).layout
+
+
+def moment(dated: int) -> int:
+    """Return the time to write into disks, in seconds since 1970: `dated`, unless SOURCE_DATE_EPOCH sets another.
+
+    Raises:
+        RequestError: SOURCE_DATE_EPOCH is not a time.
+    """
+    asked = os.environ.get("SOURCE_DATE_EPOCH", "")
+    if not asked:
+        return dated
+    if not (asked.isascii() and asked.isdigit() and len(asked) < 12 and int(asked) < LATEST):
+        raise RequestError(f'SOURCE_DATE_EPOCH is "{asked[:40]}"; seconds since 1970, below {LATEST}, expected')
+    return int(asked)

@@ -1,0 +1,124 @@
+"""The same disk in another format, thin or full, or larger."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from uuid import NAMESPACE_URL
+
+from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
+from narvet.apply.staging import new_image
+from narvet.block.publish import clear_folders
+from narvet.formats.images import format_for
+from narvet.formats.images.contract import ImageFormat, ImageSpec, Space, check_fits
+from narvet.formats.images.trust import trust_of_call
+from narvet.ground.errors import RequestError
+from narvet.ground.ids import derive
+from narvet.ground.units import align_up, show_apart, show_bytes
+from narvet.model.estate import NO_TABLE
+from narvet.observe.certainty import table_doubts
+
+
+@dataclass(frozen=True)
+class RecastWishes:
+    """What the new image is to be; None leaves a thing to the format, or to the disk as it is. Sizes are bytes."""
+
+    format: str | None = None
+    space: Space = "thin"
+    size: int | None = None
+    block_size: int | None = None
+    pieces: int | None = None
+    packed: bool = False
+
+
+@dataclass(frozen=True)
+class Recast:
+    """A disk that was written to another image, and what a person should know of that."""
+
+    path: Path
+    format: str
+    spec: ImageSpec
+    is_verified: bool
+    remarks: tuple[str, ...]
+
+
+def recast(
+    image: Path,
+    new: Path,
+    wishes: RecastWishes = RecastWishes(),
+    *,
+    image_format: str | None = None,
+    bases: Sequence[Path] = (),
+    sector_size: int | None = None,
+    verify: bool = False,
+    on_copied: Callable[[int], object] = lambda _: None,
+) -> Recast:
+    """Write the disk of an image, with all that its bases hold, to a new image; the old one stays as it is.
+
+    `image_format` is what the image is read by where its ending does not tell, `bases` are bases that may lie
+    elsewhere, `sector_size` is bytes, where the image does not record them. With `verify` every byte of both disks is
+    read afterwards and compared. `on_copied` is called with numbers of bytes done.
+
+    Raises:
+        RequestError: there is no such image, the new name is taken, or the format cannot hold the disk so.
+        ImageError: the image or one of its bases is not sound.
+        RefusedError: somebody writes to the image, the system refused, or the copy is not the same.
+    """
+    clear_folders(new)
+    kind = format_for(new, wishes.format)
+    source = source_of(image, trust_of_call(image, image_format, bases), sector_size)
+    spec = image_spec_for(source, kind, new, wishes)
+    with new_image(new, kind, like=image) as built:
+        changed = copy_disk(source, built, kind, spec, on_copied)
+        if verify:
+            verify_copy(source, built, kind, spec, changed, on_copied)
+    return Recast(new, kind.name, spec, verify, tuple(_remarks(source, kind, spec, wishes.size)))
+
+
+def image_spec_for(source: Source, kind: ImageFormat, new: Path, wishes: RecastWishes) -> ImageSpec:
+    """Return what the image of another kind, or of another size, is to be.
+
+    A guest may know the disk by its image's id, which is kept where there is one.
+
+    Raises:
+        RequestError: the format cannot hold the disk so, or the size is smaller than it, or its table cannot follow.
+    """
+    facts = source.links[0].facts
+    wanted = facts.size if wishes.size is None else wishes.size
+    if wanted < facts.size:
+        there, asked = show_apart(facts.size, wanted)
+        raise RequestError(f"the disk has {there}; it cannot be made smaller, {asked} were asked for")
+    fitting = align_up(kind.fit(align_up(wanted, source.sector_size), wishes.block_size), source.sector_size)
+    if fitting > facts.size:
+        _check_can_grow(source)
+    native_id = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)
+    spec = ImageSpec(
+        fitting, source.sector_size, wishes.space, native_id, block_size=wishes.block_size, pieces=wishes.pieces,
+        packed=wishes.packed,
+    )  # fmt: skip
+    check_fits(kind, spec)
+    return spec
+
+
+def _remarks(source: Source, kind: ImageFormat, spec: ImageSpec, asked: int | None) -> Iterator[str]:
+    """Yield what a person should know of the new image: a size that was rounded up, sectors that it does not record."""
+    wanted = source.size if asked is None else asked
+    if spec.size != wanted:
+        yield (
+            f"{kind.name} cannot have exactly {show_bytes(wanted)}; the disk gets {show_bytes(spec.size)}, "
+            f"{show_bytes(spec.size - wanted)} more"
+        )
+    if source.sure and spec.sector_size != 512 and not kind.records_sector:
+        yield f"{kind.name} does not record the sector size; attach the disk with sectors of {spec.sector_size} bytes"
+
+
+def _check_can_grow(source: Source) -> None:
+    if source.found.table == NO_TABLE:
+        return
+    doubts = table_doubts(source.found)
+    if doubts:
+        raise RequestError(
+            f"{source.path}: its table cannot follow to the end of a larger disk: {doubts[0]}; recast it to a format "
+            "and size that it has, or repair it first"
+        )

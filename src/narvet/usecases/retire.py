@@ -1,0 +1,167 @@
+"""A disk removed for good: first what mounts it, then its image, last its place in the sheet.
+
+In this order an interruption leaves no entry whose disk is missing, and the sheet names the disk until all is done, so
+that retiring it again finishes what is left.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from narvet.apply.execute import carry_out, clear_stores, sheet_lock
+from narvet.block.leases import lease
+from narvet.block.locks import exclusive_lock
+from narvet.block.names import working_name
+from narvet.block.publish import recover, replace_content, withdraw
+from narvet.formats.images import image_format
+from narvet.formats.images.chain import own_parts_of
+from narvet.formats.images.contract import ImageFormat
+from narvet.ground.errors import RequestError
+from narvet.ground.units import show_binary
+from narvet.guests import guest_system
+from narvet.model.estate import Guest
+from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.moves import Step
+from narvet.observe.children import children_of
+from narvet.plan.diff import is_ours
+from narvet.sheet.read import text_of
+from narvet.sheet.remove_disk import without_disk
+from narvet.usecases.layout import WorkedOut, work_out
+
+Agree = Callable[[tuple[Step, ...]], bool]
+
+
+@dataclass(frozen=True)
+class RemoveImage:
+    """Remove a disk's image with all of its parts."""
+
+    disk: str
+    guest: str
+    path: Path
+    kind: ImageFormat
+    stored: int
+    guest_may_run = False
+    comes_last = False
+
+    @property
+    def touches(self) -> str:
+        """The image."""
+        return str(self.path)
+
+    @property
+    def summary(self) -> str:
+        """The image in a few words."""
+        return f"image removed, {show_binary(self.stored)} stored"
+
+    def apply(self) -> dict[str, object]:
+        """Take the image its name, then remove it with its parts: what an interruption leaves is no image any more."""
+        path = self.path
+        with exclusive_lock(path):
+            recover(path)
+            if path.exists():
+                parts = own_parts_of(self.kind, path)
+                with lease(path, *parts, change=True) as held:
+                    withdraw(path, parts, held.check)
+        return {"did": "image removed", "disk": self.disk, "stored": self.stored}
+
+
+@dataclass(frozen=True)
+class TakeOutOfSheet:
+    """Take a disk out of the sheet."""
+
+    disk: str
+    guest: str
+    sheet: Path
+    guest_may_run = True
+    comes_last = True
+    summary = "taken out of the sheet"
+
+    @property
+    def touches(self) -> str:
+        """The sheet."""
+        return str(self.sheet)
+
+    def apply(self) -> dict[str, object]:
+        """Write the sheet without the disk, all at once."""
+        replace_content(self.sheet, without_disk(text_of(self.sheet), self.disk, str(self.sheet)).encode())
+        return {"did": "taken out of the sheet", "disk": self.disk}
+
+
+def retire(sheet: Path, name: str, agree: Agree = lambda _: True) -> tuple[Step, ...]:
+    """Remove a disk for good; return the steps that were done, none if `agree`, called with them, says no.
+
+    Raises:
+        RequestError: there is no such disk, or something needs it; a line for each.
+        RefusedError: the system refused a step, or somebody uses the image; the steps before it stay done.
+    """
+    with sheet_lock(sheet):
+        found = work_out(sheet)
+        clear_stores(found.layout)
+        todo = retirement(sheet, name, found)
+        if not agree(todo):
+            return ()
+        carry_out(sheet, todo, lambda _: None)
+    return todo
+
+
+def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
+    """Return the steps that remove a disk for good.
+
+    Raises:
+        RequestError: there is no such disk, or something needs it; a line for each.
+    """
+    layout, facts = found.layout, found.facts
+    disk = next((one for one in layout.disks if one.name == name), None)
+    if disk is None:
+        raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet')
+    path = Path(disk.path)
+    needed = list(_needed_by(disk, path, found))
+    if needed:
+        raise RequestError("\n".join(f"{sheet}: disk {name} stays: {reason}" for reason in needed))
+    without_disk(text_of(sheet), name, str(sheet))
+    guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
+    unread = guest.problem or next((one.message for one in guest.findings if one.level == "error"), "")
+    if unread:
+        raise RequestError(f"{sheet}: disk {name} stays, as what mounts it cannot be read: {unread}")
+    todo: list[Step] = list(_entries_removed(disk, guest, layout))
+    image = facts.found.disks.get(name)
+    if image is not None or os.path.lexists(working_name(path)):
+        kind = image_format(disk.wanted.image.format)
+        todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
+    return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
+
+
+def _entries_removed(disk: PlannedDisk, guest: Guest, layout: Layout) -> Iterator[Step]:
+    """Yield what takes a disk's entries from its guest; those of its other disks stay."""
+    system = guest_system(disk.system)
+    others = [one for one in layout.disks if one.guest == disk.guest and one is not disk]
+    yield from system.removal(disk, system.wanted(others, guest), guest)
+
+
+def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]:
+    """Yield who needs a disk as it is, or why its image is not Narvet's to remove."""
+    layout, facts = found.layout, found.facts
+    image = facts.found.disks.get(disk.name)
+    if image is not None and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
+        yield f"{path} was not made for it; move that away, and retire the disk again"
+    for other in layout.disks:
+        origin = facts.origins.get(other.name)
+        if origin is not None and origin.disk == disk.name and other.state != "as asked":
+            yield f"disk {other.name} is to be a {other.origin.how if other.origin else 'copy'} of it"
+    yield from _mounted_inside(disk, layout)
+    folders = {Path(store.path) for store in layout.stores if Path(store.path).is_dir()}
+    for child in children_of(path, sorted(folders)) if path.exists() else ():
+        yield f"{child} is a child of its image; fold or recast that first"
+
+
+def _mounted_inside(disk: PlannedDisk, layout: Layout) -> Iterator[str]:
+    """Yield the disks that are mounted in folders of a disk."""
+    targets = {target for part in disk.wanted.partitions if part.new for _, target in part.new.state().links}
+    for other in layout.disks:
+        for part in other.wanted.partitions:
+            mount = part.mount
+            if other is not disk and mount is not None and any(mount.volume and mount.volume in one for one in targets):
+                yield f"disk {other.name} is mounted in a folder of it, at {mount.at}"

@@ -1,0 +1,32 @@
+"""Images and devices looked at, no matter who made them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from narvet.formats.images.trust import trust_of_call
+from narvet.model.estate import Disk
+from narvet.observe import images
+
+
+def survey(
+    path: Path | str,
+    *,
+    deep: bool = True,
+    image_format: str | None = None,
+    bases: Sequence[Path] = (),
+    sector_size: int | None = None,
+) -> Disk:
+    """Return what is on an image or a device; nothing is changed, and nothing in it is trusted.
+
+    Without `deep`, filesystems are only looked at for their facts. `image_format` is what it is read by; otherwise its
+    ending tells, or its content. `bases` are bases that may lie elsewhere, `sector_size` is bytes, where the image does
+    not record them.
+
+    Raises:
+        RequestError: nothing is there, or something that cannot be an image.
+        OSError: the system does not let it be read.
+    """
+    trust = trust_of_call(Path(path), image_format, bases, by_content=True)
+    return images.survey(str(path), deep=deep, trust=trust, sector_size=sector_size)

@@ -1,1 +1,0 @@
-"""The work: facts gathered for a sheet, the steps that a layout asks for, and their carrying out."""
