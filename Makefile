@@ -15,7 +15,7 @@ PACKAGES = busybox-static cpio gcc kmod libc6-dev mount qemu-system-x86 util-lin
 # Tests that are run beside the real judges, so that both halves take as long.
 BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs fat filesystem_bytes))
 
-.PHONY: demo test check packages prove screenshots schema findings speed clean
+.PHONY: demo test check packages prove screenshots reference speed clean
 
 demo: $(VENV)/ready
 	$(BIN)/narvet demo $(DEMO)
@@ -33,8 +33,8 @@ else
 endif
 
 check: $(VENV)/ready
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/ruff format --check src tests benchmarks docs
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -51,11 +51,9 @@ packages:
 screenshots: $(VENV)/ready
 	docs/screenshots/take $(BIN)
 
-schema: $(VENV)/ready
-	$(BIN)/python -c "import json; from narvet.sheet.form import schema; print(json.dumps(schema(), indent=2))" > docs/sheet.schema.json
-
-findings: $(VENV)/ready
-	$(BIN)/python -c "from narvet.ground.rules import table; print(table(), end='')" > docs/findings.md
+# The pages that the code itself writes: rules, keys, schema.
+reference: $(VENV)/ready
+	$(BIN)/python docs/reference.py
 
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md

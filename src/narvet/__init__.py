@@ -41,9 +41,10 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Estate, Guest, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
-    from narvet.sheet.draft import Drafted, Request
-    from narvet.sheet.form import SYSTEMS, Sheet
+    from narvet.sheet.draft import Drafted, Request, request_keys
+    from narvet.sheet.form import Sheet
     from narvet.sheet.read import read_sheet
+    from narvet.sheet.values import SYSTEMS
     from narvet.usecases.branch import Branched, branch
     from narvet.usecases.draft import draft, read_requests
     from narvet.usecases.entries import Installed, entries, install_entries
@@ -73,9 +74,10 @@ _HOMES = {
     "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
-    "sheet.draft": ("Drafted", "Request"),
-    "sheet.form": ("SYSTEMS", "Sheet"),
+    "sheet.draft": ("Drafted", "Request", "request_keys"),
+    "sheet.form": ("Sheet",),
     "sheet.read": ("read_sheet",),
+    "sheet.values": ("SYSTEMS",),
     "usecases.branch": ("Branched", "branch"),
     "usecases.draft": ("draft", "read_requests"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
@@ -98,7 +100,7 @@ __all__ = [
     "Step", "StoreCapacity", "UnsupportedError", "Written",
     "branch", "confirm", "counted", "draft", "entries", "fold", "guest_system", "has_errors", "install_entries",
     "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
-    "reclaim", "retire", "review", "show_both", "survey", "write",
+    "reclaim", "request_keys", "retire", "review", "show_both", "survey", "write",
 ]  # fmt: skip
 
 

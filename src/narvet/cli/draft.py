@@ -12,28 +12,10 @@ import click
 import narvet
 from narvet.cli.common import AS_JSON, print_json, say
 
-_OPTIONS = (
-    ("disk", "Name of the new disk; otherwise its label's, or its guest's."),
-    ("guest", "Guest that will use it."),
-    ("store", "Store that keeps it."),
-    ("size", "Size of the disk, with a unit."),
-    ("usable", "Instead of a size: what the guest must be able to fill."),
-    ("filesystem", "Of its partition; otherwise the guest's system settles it."),
-    ("at", "Mount point, or letter."),
-    ("owner", "Whom the filesystem's root belongs to."),
-    ("for", "What it is used for: general, database, logs, media."),
-    ("label", "Of partition and filesystem."),
-    ("format", "Of the image."),
-    ("space", "thin or full."),
-    ("runs", "What a guest that is new to the sheet runs: linux or windows."),
-    ("root", "Root of a guest that is new to the sheet."),
-    ("store-path", "Folder of a store that is new to the sheet; otherwise stores/NAME."),
-)
-
 
 def _asked(command: Any) -> Any:
-    for name, told in reversed(_OPTIONS):
-        command = click.option(f"--{name}", name.replace("-", "_") + "_", help=told)(command)
+    for key, meaning in reversed(narvet.request_keys().items()):
+        command = click.option(f"--{key.replace('_', '-')}", f"{key}_", help=meaning)(command)
     return command
 
 
@@ -46,12 +28,12 @@ def _asked(command: Any) -> Any:
 def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes: str | None) -> None:
     """Start SHEET, or add disks to it: from options, from a table of requests, or from answers to questions.
 
-    The columns of a table are the keys of a disk and of its partition, and guest, store, runs, root, store_path. Rows
-    that name the same disk are its partitions. What the sheet holds already stays as it is.
+    The columns of a table are the options below, with _ for -. Rows that name the same disk are its partitions. What
+    the sheet holds already stays as it is.
 
     Example: narvet draft sheet.toml --guest coldroom --store vault --size "40 GiB" --at /srv/spare
     """
-    keys = {key.rstrip("_"): text for key, text in wishes.items() if text is not None}
+    keys = {key.removesuffix("_"): text for key, text in wishes.items() if text is not None}
     if table is not None and keys:
         raise narvet.RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
     if table is None and not keys and sys.stdin.isatty():

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from narvet.ground.findings import Finding
 from narvet.ground.rules import guests as rules
-from narvet.sheet.form import Slot
 from narvet.sheet.resolved import ResolvedSheet
+from narvet.sheet.values import Slot
 
 _GUEST_ITSELF = "the guest itself"
 

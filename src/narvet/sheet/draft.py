@@ -16,24 +16,33 @@ from uuid import UUID
 import tomlkit
 
 from narvet.ground.errors import RequestError, nearest
+from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, StoreForm, plain
+from narvet.sheet.keys import Kind, flat_keys, keys_of
 from narvet.sheet.lines import KeyPath
 from narvet.sheet.read import faults_in
 
-OF_STORE = {"store_path": "path", "store_room": "room"}
-OF_GUEST = ("runs", "root", "version")
-OF_DISK = ("format", "space", "slot", "table", "sector", "align", "pieces", "packed", "set_aside", "copy_of", "base")
-SIZES = ("size", "usable")
-"""Of the disk if it has one partition, else of each partition."""
-
-OF_PARTITION = (
-    "label", "filesystem", "for", "at", "owner", "mode", "needed", "options", "attributes", "block", "inode_each",
-    "journal", "reserved",
-)  # fmt: skip
-KEYS = ("disk", "guest", "store", *SIZES, *OF_PARTITION, *OF_DISK, *OF_GUEST, *OF_STORE)
-_LISTS, _WHOLE, _YES_OR_NO = ("options", "attributes"), ("sector",), ("needed", "packed")
+_OF_STORE = "store_"  # stands before the keys of a new store
+_KEYS_OF_GUEST = ("runs", "root", "version")
+_SIZES = ("size", "usable")  # of the disk if it has one partition, else of each partition
+_KEYS_OF_PARTITION = tuple(key for key in flat_keys(PartitionForm) if key not in _SIZES)
+_NAMES = ("disk", "guest", "store")
+_KEYS_OF_DISK = tuple(key for key in flat_keys(DiskForm) if key not in (*_NAMES, *_SIZES, *_KEYS_OF_PARTITION))
 _WORDS = {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}
 _MOST_MESSAGES = 12
 _LONGEST_NUMBER = 10  # digits
+
+
+@lru_cache
+def request_keys() -> dict[str, str]:
+    """Return the keys that a request can have, with what each means in plain words."""
+    of = {form: keys_of(form) for form in (DiskForm, PartitionForm, GuestForm, StoreForm)}
+    found = {"disk": "name of the new disk; otherwise its label's, or its guest's"}
+    found |= {key: of[DiskForm][key].meaning for key in (*_NAMES[1:], *_SIZES)}
+    found |= {key: of[PartitionForm][key].meaning for key in _KEYS_OF_PARTITION}
+    found |= {key: of[DiskForm][key].meaning for key in _KEYS_OF_DISK}
+    found |= {key: f"of a new guest: {of[GuestForm][key].meaning}" for key in _KEYS_OF_GUEST}
+    found |= {f"{_OF_STORE}{key}": f"of a new store: {of[StoreForm][key].meaning}" for key in flat_keys(StoreForm)}
+    return {key: plain(meaning) for key, meaning in found.items()}
 
 
 @dataclass(frozen=True)
@@ -91,10 +100,9 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
             store, guest = row.keys.get("store", ""), row.keys.get("guest", "")
             if store and store not in (*known["store"], *added["store"]):
                 path = {"path": f"stores/{store}"}
-                asked = {key: row.keys[column] for column, key in OF_STORE.items() if column in row.keys}
-                add("store", store, path | asked, row)
+                add("store", store, path | _typed(row, StoreForm, flat_keys(StoreForm), _OF_STORE), row)
             if guest and guest not in (*known["guest"], *added["guest"]):
-                add("guest", guest, _typed(row, OF_GUEST), row)
+                add("guest", guest, _typed(row, GuestForm, _KEYS_OF_GUEST), row)
         add("disk", disk, _disk(rows), first)
         for number, row in enumerate(rows):
             sources["disk", disk, "partition", number] = row
@@ -112,8 +120,8 @@ def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Req
     found: dict[str, list[Request]] = {}
     messages, last = [], dict[str, int]()
     for request in requests:
-        strange = [key for key in request.keys if key not in KEYS]
-        messages += [f'{request.where}: there is no key "{key}"{nearest(key, KEYS)}' for key in strange]
+        strange = [key for key in request.keys if key not in request_keys()]
+        messages += [f'{request.where}: there is no key "{key}"{nearest(key, request_keys())}' for key in strange]
         name = request.keys.get("disk") or _free_name(request, lambda name: name in known or name in found, last)
         if name in known:
             messages.append(f'{request.where}: disk "{name}" is in the sheet already; give the new one another name')
@@ -137,30 +145,33 @@ def _disk(rows: Sequence[Request]) -> dict[str, Any]:
     """Return the keys of a disk, its partitions under "partition"."""
     whole: dict[str, Any] = {key: rows[0].keys[key] for key in ("guest", "store") if key in rows[0].keys}
     if len(rows) == 1:
-        whole |= _typed(rows[0], SIZES)
+        whole |= _typed(rows[0], DiskForm, _SIZES)
     for row in rows:
-        whole |= _typed(row, OF_DISK)
+        whole |= _typed(row, DiskForm, _KEYS_OF_DISK)
     brought = "copy_of" in whole or "base" in whole
-    parts = [_typed(row, (*(SIZES if len(rows) > 1 else ()), *OF_PARTITION)) for row in rows]
+    parts = [_typed(row, PartitionForm, (*(_SIZES if len(rows) > 1 else ()), *_KEYS_OF_PARTITION)) for row in rows]
     return whole if brought and not any(parts) else {**whole, "partition": parts}
 
 
-def _typed(row: Request, keys: Iterable[str]) -> dict[str, Any]:
-    """Return some keys of a row with their values as a sheet has them."""
-    found: dict[str, Any] = {}
-    for key in keys:
-        text = row.keys.get(key)
-        if text is None:
-            continue
-        if key in _LISTS:
-            found[key] = text.replace(",", " ").split()
-        elif key in _WHOLE:
-            found[key] = int(text) if text.isascii() and text.isdigit() and len(text) < _LONGEST_NUMBER else text
-        elif key in _YES_OR_NO:
-            found[key] = _WORDS.get(text.lower(), text)
-        else:
-            found[key] = text
-    return found
+def _typed(row: Request, form: type[Form], keys: Iterable[str], named: str = "") -> dict[str, Any]:
+    """Return some keys of a form with the values a row has for them, as a sheet has them; `named` stands before each
+    key in the row.
+    """
+    kinds = keys_of(form)
+    return {key: _value_of(row.keys[named + key], kinds[key].kind) for key in keys if named + key in row.keys}
+
+
+def _value_of(text: str, kind: Kind) -> Any:
+    """Return a text as a value of a kind; what is not of that kind stays text, for the form to refuse."""
+    match kind:
+        case Kind.LIST:
+            return text.replace(",", " ").split()
+        case Kind.WHOLE if text.isascii() and text.isdigit() and len(text) < _LONGEST_NUMBER:
+            return int(text)
+        case Kind.YES_OR_NO:
+            return _WORDS.get(text.lower(), text)
+        case _:
+            return text
 
 
 def _refuse(content: dict[str, Any], sources: Mapping[KeyPath, Request], name: str) -> None:

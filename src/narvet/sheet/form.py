@@ -1,232 +1,71 @@
-"""The form of a sheet: one frozen model a table, every key with its default. Sizes become bytes here.
+"""The form of a sheet: one frozen model a table, every key declared once, with its type, default and meaning.
 
-Only what can be judged from the sheet alone is checked here; what depends on guests and stores is the layout's to say.
+The schema for editors, the tables of docs/sheet.md, the columns of a table of requests and the options of
+`narvet draft` all come from here. Only what can be judged from the sheet alone is checked here; what depends on guests
+and stores is the layout's to say.
 """
 
 from __future__ import annotations
 
 import re
-from fractions import Fraction
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from pydantic import (
-    BaseModel,
-    ConfigDict,
-    Field,
-    PlainValidator,
-    ValidationInfo,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler, model_validator
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 
-from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems.contract import Purpose
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images.contract import Space
-from narvet.formats.tables import NAMES as TABLES
-from narvet.ground.errors import is_harmless
-from narvet.ground.units import LARGEST, MIB, parse_share, parse_size
-
-LATEST = 1 << 33  # seconds since 1970 that every filesystem here can store
-UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
-_NAME = r"[A-Za-z0-9][A-Za-z0-9_.-]{0,62}"
-_SLOT = re.compile(r"(?P<controller>[a-z]+) (?P<first>\d{1,4})(?:-(?P<last>\d{1,4}))?")
-_LETTER = re.compile("([A-Za-z]):")
-_NOT_IN_NAMES = re.compile(r'[\x00-\x1f<>:"/|?*]')
-_DEVICES = re.compile(r"(CON|PRN|AUX|NUL|COM[0-9]|LPT[0-9])(\..*)?", re.IGNORECASE)
-_LONGEST_NAME = 255  # UTF-16 units
-_SHOWN = r"^[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+$"  # nothing a terminal obeys
-_SIZE_TEXT = "a number and a unit: B, kB MB GB TB PB (powers of 1000), KiB MiB GiB TiB PiB (powers of 1024)"
-
-
-IN_BYTES = {"bytes": True}
-"""The context for validation of sizes that are numbers of bytes already; in a sheet they are text with a unit."""
-
-
-def _size(value: Any, info: ValidationInfo) -> int:
-    if isinstance(value, bool) or not isinstance(value, int | float | str):
-        raise ValueError('a size is text, such as "100 GiB"')
-    if isinstance(value, int) and info.context == IN_BYTES and 0 <= value < LARGEST:
-        return value
-    return parse_size(str(value))
-
-
-def _positive(value: Any, info: ValidationInfo) -> int:
-    size = _size(value, info)
-    if size == 0:
-        raise ValueError("a size of zero holds nothing")
-    return size
-
-
-def _part_size(value: Any, info: ValidationInfo) -> int | Fraction | Literal["rest"]:
-    if value == "rest":
-        return "rest"
-    share = parse_share(value) if isinstance(value, str) else None
-    return _positive(value, info) if share is None else share
-
-
-def _kept(value: Any, info: ValidationInfo) -> int | Fraction:
-    share = parse_share(value) if isinstance(value, str) else None
-    return _size(value, info) if share is None else share
-
-
-def _reserved(value: Any) -> Fraction:
-    share = parse_share(value) if isinstance(value, str) else None
-    if share is None or share > Fraction(1, 2):
-        raise ValueError('a share of at most half, such as "2%"')
-    return share
-
-
-def _chunk(value: Any, info: ValidationInfo) -> int:
-    size = _size(value, info)
-    if size < 4096 or size > 64 * MIB or size & (size - 1):
-        raise ValueError("a chunk is a power of two from 4 KiB to 64 MiB")
-    return size
-
-
-def _one_of(names: tuple[str, ...]) -> Any:
-    def check(value: Any) -> str:
-        if value not in names:
-            raise ValueError(f"{value!r} is not known here; it can be {', '.join(names)}")
-        return str(value)
-
-    return [PlainValidator(check), WithJsonSchema({"enum": list(names)})]
-
-
-def _mode(value: Any) -> int:
-    if not isinstance(value, str) or not re.fullmatch("[0-7]{3,4}", value):
-        raise ValueError('a mode is three or four octal digits as text, such as "0750"')
-    return int(value, 8)
-
-
-def _mount_point(value: Any) -> str:
-    if isinstance(value, str) and (match := _LETTER.match(value)):
-        return _below_letter(match[1].upper(), value[2:])
-    if not isinstance(value, str) or not value.startswith("/"):
-        raise ValueError('a mount point is a path, such as "/srv/trials", or a letter, such as "T:"')
-    parts = [part for part in value.split("/") if part]
-    if not parts:
-        raise ValueError("/ is the guest's own root; a data disk is mounted below it")
-    if ".." in parts or "." in parts or not all(map(is_harmless, value)):
-        raise ValueError("a mount point has no . or .. and no control characters in it")
-    return "/" + "/".join(parts)
-
-
-def _below_letter(letter: str, rest: str) -> str:
-    """Return a letter, or a folder on its volume, as Windows writes it ([MS-FSCC], section 2.1.5)."""
-    parts = [part for part in rest.split("\\") if part]
-    if rest and not rest.startswith("\\"):
-        raise ValueError('a folder on a volume is written "T:\\\\frames": letter, colon, backslash, names')
-    for part in parts:
-        if (
-            _NOT_IN_NAMES.search(part)
-            or part[-1] in " ."
-            or len(part.encode("utf-16-le")) > 2 * _LONGEST_NAME
-            or _DEVICES.fullmatch(part)
-        ):
-            raise ValueError(f'"{part}" cannot be the name of a folder in Windows')
-    return "\\".join([f"{letter}:", *parts])
-
-
-def _letter(value: Any) -> str:
-    match = _LETTER.fullmatch(value) if isinstance(value, str) else None
-    if match is None:
-        raise ValueError('a letter is written with its colon, such as "C:"')
-    return f"{match[1].upper()}:"
-
-
-def _version(value: Any) -> tuple[int, ...]:
-    if not isinstance(value, str) or not re.fullmatch(r"\d{1,3}\.\d{1,3}(\.\d{1,6})?", value):
-        raise ValueError('a version is what the system itself says, as text, such as "10.0.17763"')
-    return tuple(map(int, value.split(".")))
-
-
-def _owner(value: Any) -> str:
-    part = r"(?:\d{1,10}|[A-Za-z_][A-Za-z0-9_.-]*\$?)"
-    account = r"[A-Za-z][A-Za-z0-9 _.$-]*(?:\\[A-Za-z0-9 _.$-]+)?"
-    if not isinstance(value, str) or not re.fullmatch(f"{part}(?::{part})?|{account}", value):
-        raise ValueError('an owner is a user, or user:group, by name or number, such as "trials:lab" or "1200:1200"')
-    return value
-
-
-def _slot(value: Any) -> Slot:
-    match = _SLOT.fullmatch(value) if isinstance(value, str) else None
-    if match is None or match["last"]:
-        raise ValueError('a slot is a controller and a position, such as "scsi 1"')
-    return match["controller"], int(match["first"])
-
-
-def _slot_range(value: Any) -> tuple[Slot, ...]:
-    match = _SLOT.fullmatch(value) if isinstance(value, str) else None
-    if match is None:
-        raise ValueError('slots are a controller and positions, such as "scsi 0-15" or "scsi 3"')
-    first, last = int(match["first"]), int(match["last"] or match["first"])
-    return tuple((match["controller"], position) for position in range(first, last + 1))
-
-
-def _moment(value: Any) -> int:
-    """Return seconds since 1970 of a TOML date or time; what has no zone is taken as UTC."""
-    from datetime import UTC, date, datetime
-
-    if not isinstance(value, date):
-        raise ValueError("dated is a date, such as 2026-03-02")
-    moment = value if isinstance(value, datetime) else datetime(value.year, value.month, value.day, tzinfo=UTC)
-    if moment.tzinfo is None:
-        moment = moment.replace(tzinfo=UTC)
-    seconds = int(moment.timestamp())
-    if not 0 <= seconds < LATEST:
-        raise ValueError("dated is from 1970 to 2242")
-    return seconds
-
-
-def _text(pattern: str, example: str) -> WithJsonSchema:
-    return WithJsonSchema({"type": "string", "pattern": f"^{pattern}$", "examples": [example]})
-
-
-_SIZE_SCHEMA = WithJsonSchema({"type": "string", "description": _SIZE_TEXT, "examples": ["120 GiB", "100 GB"]})
-_SHARE_SCHEMA = WithJsonSchema(
-    {"type": "string", "description": f'{_SIZE_TEXT}; or a share, "25%"', "examples": ["10%", "40 GiB"]}
-)
-_PART_SCHEMA = WithJsonSchema(
-    {
-        "type": "string",
-        "description": f'{_SIZE_TEXT}; or a share, "25%"; or "rest"',
-        "examples": ["80 GiB", "25%", "rest"],
-    }
+from narvet.ground.units import MIB
+from narvet.sheet.values import (
+    UNDATED,
+    Attribute,
+    Chunk,
+    FilesystemName,
+    FormatName,
+    Kept,
+    Label,
+    Letter,
+    Mode,
+    Moment,
+    MountOption,
+    MountPoint,
+    Name,
+    Owner,
+    PartSize,
+    PathText,
+    Right,
+    Room,
+    Share,
+    Size,
+    Slot,
+    SlotKey,
+    Slots,
+    System,
+    TableName,
+    Version,
 )
 
-Slot = tuple[str, int]
-Size = Annotated[int, PlainValidator(_positive), _SIZE_SCHEMA]
-Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
-Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
-PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
-PathText = Annotated[str, Field(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
-Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
-Label = Annotated[
-    str,
-    Field(min_length=1, max_length=255, pattern=r"^[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+$"),
-]
-SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
-Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]
-MountPoint = Annotated[
-    str,
-    PlainValidator(_mount_point),
-    WithJsonSchema(
-        {"type": "string", "pattern": r"^(/.+|[A-Za-z]:(\\.+)?)$", "examples": ["/srv/trials", "T:", "T:\\frames"]}
-    ),
-]
-Letter = Annotated[str, PlainValidator(_letter), _text("[A-Za-z]:", "C:")]
-Version = Annotated[tuple[int, ...], PlainValidator(_version), _text(r"\d+\.\d+(\.\d+)?", "10.0.17763")]
-Right = Literal["full", "change", "read"]
-Attribute = Literal["read-only", "hidden", "no-letter"]
-System = Literal["linux", "windows"]
-SYSTEMS: tuple[System, ...] = ("linux", "windows")
-Owner = Annotated[str, PlainValidator(_owner), _text(".+", "trials:lab")]
-Moment = Annotated[int, PlainValidator(_moment), WithJsonSchema({"format": "date-time"})]
-MountOption = Annotated[str, Field(pattern=r"^[A-Za-z0-9_.:=/+-]+$", max_length=200)]
-Share = Annotated[Fraction, PlainValidator(_reserved), WithJsonSchema({"type": "string", "examples": ["2%"]})]
-Mode = Annotated[int, PlainValidator(_mode), _text("[0-7]{3,4}", "0750")]
+
+@dataclass(frozen=True)
+class Told:
+    """What a key means, in Markdown, and what stands in for it where the default is not a plain value."""
+
+    meaning: str
+    usual: str = ""
+
+    def __get_pydantic_json_schema__(self, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """Return the schema of a key with its meaning, for editors."""
+        found = handler(core)
+        return {**found, "description": plain(self.meaning)}
+
+
+def plain(meaning: str) -> str:
+    """Return what a key means without Markdown."""
+    return re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", meaning).replace("`", "")
 
 
 class Form(BaseModel):
@@ -243,31 +82,65 @@ def key_of(form: type[Form], name: str) -> str:
 class StripeForm(Form):
     """`stripe` of a store: its storage puts `chunk` bytes on one of its `disks`, then goes on to the next."""
 
-    chunk: Annotated[int, PlainValidator(_chunk), _SIZE_SCHEMA]
-    disks: Annotated[int, Field(ge=1, le=1024)]
+    chunk: Annotated[
+        Chunk,
+        Told(
+            "bytes on one disk before the storage goes on to the next",
+        ),
+    ]
+    disks: Annotated[int, Field(ge=1, le=1024), Told("how many disks it goes over")]
 
 
 class StoreForm(Form):
     """`[store.NAME]`: a folder on a host where disk files are kept."""
 
-    path: PathText
-    room: Room | None = None
-    keep_free: Kept = 0
-    zone: str | None = None
-    stripe: StripeForm | None = None
-    flash: bool = False
+    path: Annotated[PathText, Told("the folder; it must exist")]
+    room: Annotated[
+        Room | None,
+        Told(
+            "what this sheet's disks may take of it",
+            "what is free there, and what they take already; stores on one filesystem share what is free",
+        ),
+    ] = None
+    keep_free: Annotated[Kept, Told("size or share of the room to be left free", "nothing")] = 0
+    zone: Annotated[str | None, Told("must be the guest's, where both have one")] = None
+    stripe: Annotated[
+        StripeForm | None,
+        Told(
+            '`{chunk = "64 KiB", disks = 4}`: the storage puts a chunk on one disk, then goes on to the next; '
+            "filesystems are laid out along it",
+        ),
+    ] = None
+    flash: Annotated[bool, Told("true: entries get `discard`, so that guests tell what they no longer use")] = False
 
 
 class GuestForm(Form):
     """`[guest.NAME]`: the machine that will use the disks."""
 
-    runs: System = "linux"
-    version: Version | None = None
-    letters: tuple[Letter, ...] = ("C:",)
-    root: PathText | None = None
-    slots: tuple[Slots, ...] = (tuple(("scsi", position) for position in range(16)),)
-    taken: tuple[Slots, ...] = ()
-    zone: str | None = None
+    runs: Annotated[System, Told("`linux` or `windows`")] = "linux"
+    version: Annotated[
+        Version | None,
+        Told(
+            'windows: what the system says of itself, `"10.0.20348"`; what it is too old for is found out',
+            "nothing is checked",
+        ),
+    ] = None
+    letters: Annotated[tuple[Letter, ...], Told("windows: letters in use already", '`["C:"]`')] = ("C:",)
+    root: Annotated[
+        PathText | None,
+        Told(
+            "linux: its root filesystem, a folder; without it entries are only shown and owners must be numbers",
+        ),
+    ] = None
+    slots: Annotated[
+        tuple[Slots, ...],
+        Told(
+            'what its controllers offer: `["scsi 0-15"]`',
+            '`["scsi 0-15"]`',
+        ),
+    ] = (tuple(("scsi", position) for position in range(16)),)
+    taken: Annotated[tuple[Slots, ...], Told("slots in use already", "none")] = ()
+    zone: Annotated[str | None, Told("must be the store's, where both have one")] = None
 
     @property
     def offered(self) -> tuple[Slot, ...]:
@@ -283,22 +156,82 @@ class GuestForm(Form):
 class PartitionForm(Form):
     """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
 
-    label: Label | None = None
-    size: PartSize | None = None
-    usable: Size | None = None
-    filesystem: Annotated[str, *_one_of((*FILESYSTEMS, "none"))] | None = None
-    purpose: Annotated[Purpose, Field(alias="for")] = "general"
-    at: MountPoint | None = None
-    owner: Owner | None = None
-    mode: Mode | None = None
-    access: dict[Owner, Right] = {}
-    attributes: tuple[Attribute, ...] | None = None
-    needed: bool = False
-    options: tuple[MountOption, ...] | None = None
-    block: Size | None = None
-    inode_each: Size | None = None
-    journal: Size | None = None
-    reserved: Share | None = None
+    label: Annotated[
+        Label | None,
+        Told(
+            "of partition and filesystem",
+            "the disk's name, numbered if there are several",
+        ),
+    ] = None
+    size: Annotated[PartSize | None, Told('a size, a share of the disk, or `"rest"`', '`"rest"`')] = None
+    usable: Annotated[Size | None, Told("instead of `size`: what an ordinary user must be able to fill")] = None
+    filesystem: Annotated[
+        FilesystemName | None,
+        Told(
+            "`ext4`, `xfs`, `swap`, `ntfs`, `exfat`, `fat32`, or `none`; windows uses the last four",
+            "`ext4`; windows: `ntfs`",
+        ),
+    ] = None
+    purpose: Annotated[
+        Purpose,
+        Field(alias="for"),
+        Told(
+            "`general`, `database`, `logs`, `media`: see [formats.md](formats.md#what-for-sets)",
+        ),
+    ] = "general"
+    at: Annotated[
+        MountPoint | None,
+        Told(
+            "linux: mount point. windows: a letter, `\"T:\"`, or a folder on a volume of this sheet, `'T:\\frames'`",
+            "not mounted; no letter",
+        ),
+    ] = None
+    owner: Annotated[
+        Owner | None,
+        Told(
+            "`user`, `user:group`, names of the guest's accounts or numbers; a user alone brings its own "
+            "group. ntfs, fat32 and exfat: the entry gives all files this one. windows, ntfs: whom the root "
+            "belongs to",
+            "`0:0`; `SYSTEM`",
+        ),
+    ] = None
+    mode: Annotated[Mode | None, Told("linux: of the filesystem's root, octal text", '`"0755"`')] = None
+    access: Annotated[
+        dict[Owner, Right],
+        Told(
+            'windows, ntfs: who may do what with the root and all in it, `{Users = "read"}`: `full`, `change`, `read`',
+            "ordinary users work",
+        ),
+    ] = {}
+    attributes: Annotated[
+        tuple[Attribute, ...] | None,
+        Told(
+            "windows, GPT: any of `read-only`, `hidden`, `no-letter`",
+            "`no-letter` without a letter",
+        ),
+    ] = None
+    needed: Annotated[
+        bool,
+        Told(
+            "linux: true: the guest must not start without it; false: `nofail` in the entry",
+        ),
+    ] = False
+    options: Annotated[
+        tuple[MountOption, ...] | None,
+        Told(
+            'linux: mount options, `["noatime"]`, in place of those that its purpose brings',
+        ),
+    ] = None
+    block: Annotated[
+        Size | None,
+        Told(
+            "allocation unit, of every filesystem but swap",
+            "the filesystem's choice",
+        ),
+    ] = None
+    inode_each: Annotated[Size | None, Told("ext4: bytes of it for each inode", "by purpose and size")] = None
+    journal: Annotated[Size | None, Told("ext4, xfs: size of journal or log", "by purpose and size")] = None
+    reserved: Annotated[Share | None, Told('ext4: share kept for the superuser, `"2%"`', "by purpose")] = None
 
     @model_validator(mode="after")
     def _agrees(self) -> PartitionForm:
@@ -314,23 +247,69 @@ class PartitionForm(Form):
 class DiskForm(Form):
     """`[disk.NAME]`: one virtual data disk."""
 
-    guest: str
-    store: str
-    size: Size | None = None
-    usable: Size | None = None
-    format: Annotated[str, *_one_of(FORMATS)] = FORMATS[0]
-    space: Space = "thin"
-    block: Size | None = None
-    pieces: Size | None = None
-    packed: bool = False
-    copy_of: PathText | None = None
-    base: PathText | None = None
-    slot: SlotKey | None = None
-    table: Annotated[str, *_one_of((*TABLES, "none"))] | None = None
-    set_aside: Room | None = None
-    align: Size = MIB
-    sector_size: Annotated[Literal[512, 4096], Field(alias="sector")] = 512
-    partition: tuple[PartitionForm, ...] = ()
+    guest: Annotated[str, Told("name of the guest that uses it")]
+    store: Annotated[str, Told("name of the store that keeps it")]
+    size: Annotated[Size | None, Told("size of the disk", "what its partitions need, if they all have sizes")] = None
+    usable: Annotated[
+        Size | None,
+        Told(
+            "instead of `size`: what an ordinary user must be able to fill; the smallest aligned disk that offers it "
+            "is found",
+        ),
+    ] = None
+    format: Annotated[FormatName, Told("`raw`, `vhd`, `vhdx`, `qcow2`, `vmdk`")] = FORMATS[0]
+    space: Annotated[Space, Told("`thin`: stored as it is written; `full`: allocated at once")] = "thin"
+    block: Annotated[
+        Size | None,
+        Told(
+            "the unit a thin image grows by: [formats.md](formats.md)",
+            "the format's choice",
+        ),
+    ] = None
+    pieces: Annotated[Size | None, Told("vmdk: the most bytes each of the image's files may have", "one file")] = None
+    packed: Annotated[
+        bool,
+        Told(
+            "vmdk: true for the compressed form, made for transport, which is only read afterwards",
+        ),
+    ] = False
+    copy_of: Annotated[
+        PathText | None,
+        Told(
+            "the disk starts as a copy of this image or device, ids and all; `size` may make it larger",
+        ),
+    ] = None
+    base: Annotated[
+        PathText | None,
+        Told(
+            "the disk is a child of this image, which must not change from then on",
+        ),
+    ] = None
+    slot: Annotated[SlotKey | None, Told('controller and position, `"scsi 1"`', "the guest's next free one")] = None
+    table: Annotated[
+        TableName | None,
+        Told(
+            "`gpt`; `mbr`, where a guest needs it; or `none`: one filesystem fills the disk",
+            "`gpt`; `mbr` for Windows before 5.2",
+        ),
+    ] = None
+    set_aside: Annotated[
+        Room | None,
+        Told(
+            'windows, GPT: what is kept first on the disk for the system itself, `"0 B"` for nothing',
+            "`16 MiB` from 128 MiB on",
+        ),
+    ] = None
+    align: Annotated[Size, Told("partitions start on multiples of it", "`1 MiB`")] = MIB
+    sector_size: Annotated[
+        Literal[512, 4096],
+        Field(alias="sector"),
+        Told(
+            "bytes of a logical sector: 512 or 4096; raw and qcow2 do not record it, so the disk must be "
+            "attached with it",
+        ),
+    ] = 512
+    partition: Annotated[tuple[PartitionForm, ...], Told("its partitions, `[[disk.NAME.partition]]`, in order")] = ()
 
     @model_validator(mode="after")
     def _agrees(self) -> DiskForm:
@@ -371,13 +350,25 @@ class DiskForm(Form):
 class Sheet(Form):
     """A whole sheet. Times written into disks are `dated`, so that the same sheet always gives the same bytes."""
 
-    sheet: Literal[1]
-    identity: UUID
-    title: str = ""
-    dated: Moment = UNDATED
-    store: dict[Name, StoreForm] = {}
-    guest: dict[Name, GuestForm] = {}
-    disk: dict[Name, DiskForm] = {}
+    sheet: Annotated[Literal[1], Told("version of this form: 1")]
+    identity: Annotated[
+        UUID,
+        Told(
+            "a UUID; every id written is derived from it, so the same sheet gives the same disks",
+            "required; the error gives a fresh one",
+        ),
+    ]
+    title: Annotated[str, Told("what the review calls it", "the file's name")] = ""
+    dated: Annotated[
+        Moment,
+        Told(
+            "date or time written into filesystems; `SOURCE_DATE_EPOCH` in the environment stands in for it",
+            "2000-01-01",
+        ),
+    ] = UNDATED
+    store: Annotated[dict[Name, StoreForm], Told("its stores, `[store.NAME]`")] = {}
+    guest: Annotated[dict[Name, GuestForm], Told("its guests, `[guest.NAME]`")] = {}
+    disk: Annotated[dict[Name, DiskForm], Told("its disks, `[disk.NAME]`")] = {}
 
 
 def schema() -> dict[str, Any]:

@@ -11,8 +11,9 @@ from uuid import uuid4
 from pydantic import BaseModel, ValidationError
 
 from narvet.ground.errors import RequestError, nearest
-from narvet.sheet.form import IN_BYTES, DiskForm, Sheet
+from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
+from narvet.sheet.values import IN_BYTES
 
 if TYPE_CHECKING:
     from pydantic_core import ErrorDetails

@@ -15,7 +15,8 @@ from narvet.formats.filesystems.contract import Purpose
 from narvet.formats.images.contract import Space
 from narvet.ground.findings import Place
 from narvet.ground.ids import derive
-from narvet.sheet.form import GuestForm, PartSize, Right, Slot, StoreForm
+from narvet.sheet.form import GuestForm, StoreForm
+from narvet.sheet.values import PartSize, Right, Slot
 
 
 @dataclass(frozen=True)

@@ -14,8 +14,8 @@ from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.observe.gather import observe
 from narvet.plan.layout import plan
-from narvet.sheet.form import LATEST
 from narvet.sheet.read import read_sheet
+from narvet.sheet.values import LATEST
 
 
 @dataclass(frozen=True)

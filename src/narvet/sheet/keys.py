@@ -1,0 +1,83 @@
+"""The keys of the sheet's forms as values: what each means, what kind of value it takes, what stands in for it. Pure.
+
+Everything that lists keys asks here: docs/sheet.md, tables of requests and the options of `narvet draft`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from functools import lru_cache
+from typing import Any
+
+from narvet.sheet.form import Form, Told
+
+
+class Kind(Enum):
+    """What a key's value is in TOML."""
+
+    TEXT = "text"
+    WHOLE = "whole number"
+    YES_OR_NO = "true or false"
+    LIST = "list of texts"
+    TABLES = "table, or list of tables"
+
+
+@dataclass(frozen=True)
+class Key:
+    """A key of a form: its meaning and what stands in for it, both in Markdown, and the kind of its value."""
+
+    meaning: str
+    usual: str
+    kind: Kind
+
+
+@lru_cache
+def keys_of(form: type[Form]) -> dict[str, Key]:
+    """Return the keys of a form, in the order in which it declares them."""
+    shapes = form.model_json_schema(by_alias=True)["properties"]
+    found = {}
+    for name, field in form.model_fields.items():
+        key = field.alias or name
+        told = next(mark for mark in field.metadata if isinstance(mark, Told))
+        usual = told.usual or ("required" if field.is_required() else _shown(field.default))
+        found[key] = Key(told.meaning, usual, _kind(shapes[key]))
+    return found
+
+
+def flat_keys(form: type[Form]) -> tuple[str, ...]:
+    """Return the keys of a form whose values are no tables: those that a row of a table of requests can hold."""
+    return tuple(key for key, found in keys_of(form).items() if found.kind is not Kind.TABLES)
+
+
+def key_table(form: type[Form]) -> str:
+    """Return the keys of a form as a Markdown table."""
+    rows = [f"| `{key}` | {found.meaning} | {found.usual} |\n" for key, found in keys_of(form).items()]
+    return "| key | | default |\n|---|---|---|\n" + "".join(rows)
+
+
+def _shown(default: Any) -> str:
+    match default:
+        case None | () | {}:
+            return ""
+        case bool():
+            return "true" if default else "false"
+        case _:
+            return f"`{default}`" if isinstance(default, str) else str(default)
+
+
+def _kind(shape: dict[str, Any]) -> Kind:
+    """Return the kind of a key from its JSON schema."""
+    shape = next((part for part in shape.get("anyOf", ()) if part.get("type") != "null"), shape)
+    whole = shape.get("type") == "integer" or any(isinstance(value, int) for value in shape.get("enum", ()))
+    match shape.get("type"):
+        case "array":
+            return Kind.TABLES if "$ref" in shape["items"] else Kind.LIST
+        case "boolean":
+            return Kind.YES_OR_NO
+        case "object":
+            return Kind.TABLES
+        case _ if "$ref" in shape:
+            return Kind.TABLES
+        case _:
+            return Kind.WHOLE if whole else Kind.TEXT
