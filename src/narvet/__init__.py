@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from narvet.ground.rules.guests import owner_not_set
     from narvet.ground.units import SizeError, counted, parse_size, show_both
     from narvet.guests import guest_system
+    from narvet.guests.contract import HasRoots
     from narvet.model.estate import Disk, Estate, Guest, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
@@ -71,7 +72,8 @@ _HOMES = {
     "ground.rules.guests": ("owner_not_set",),
     "ground.units": ("SizeError", "counted", "parse_size", "show_both"),
     "guests": ("guest_system",),
-    "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
+    "guests.contract": ("HasRoots",),
+    "model.estate": ("Disk", "Estate", "Guest", "HasRoots", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
     "sheet.draft": ("Drafted", "Request", "request_keys"),
@@ -94,8 +96,8 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
-    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "Image",
-    "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Recast",
+    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "HasRoots",
+    "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Recast",
     "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed", "Rule", "Sheet", "SizeError",
     "Step", "StoreCapacity", "UnsupportedError", "Written",
     "branch", "confirm", "counted", "draft", "entries", "fold", "guest_system", "has_errors", "install_entries",

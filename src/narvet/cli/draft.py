@@ -84,19 +84,20 @@ def _questions(sheet: Path, given: Mapping[str, str]) -> narvet.Request:
     guests, stores = (tuple(known.guest), tuple(known.store)) if known else ((), ())
     guest = ask("guest", "Guest that will use the disk", guests, guests[0] if guests else "")
     if guest not in guests:
-        runs = ask("runs", "What it runs", ("linux", "windows"), "linux") or "linux"
-        if runs == "linux":
+        runs = ask("runs", "What it runs", narvet.SYSTEMS, narvet.SYSTEMS[0])
+        system = narvet.guest_system(runs if runs in narvet.SYSTEMS else narvet.SYSTEMS[0])
+        if isinstance(system, narvet.HasRoots):
             ask("root", "Folder with its root, if there is one")
     else:
-        runs = known.guest[guest].runs if known else "linux"
+        system = narvet.guest_system(known.guest[guest].runs if known else narvet.SYSTEMS[0])
     store = ask("store", "Store that keeps it", stores, stores[0] if stores else "")
     if store not in stores:
         ask("store_path", "Folder of that store", default=f"stores/{store}")
     if not ask("usable", 'What people must be able to fill, such as "100 GB"; empty to give the size of the disk'):
         ask("size", 'Size of the disk, such as "120 GiB"')
-    ask("filesystem", "Filesystem", ("ext4", "xfs", "swap") if runs == "linux" else ("ntfs", "exfat", "fat32"))
-    ask("at", 'Mount point, such as "/srv/trials"' if runs == "linux" else 'Letter, such as "T:"')
+    ask("filesystem", "Filesystem", system.filesystems)
+    ask("at", f"Mount point: {system.mount_point_hint}")
     ask("owner", "Owner")
-    ask("for", "Used for", ("general", "database", "logs", "media"), "general")
+    ask("for", "Used for", narvet.PURPOSES, narvet.PURPOSES[0])
     ask("label", "Label")
     return narvet.Request("the answers", keys)

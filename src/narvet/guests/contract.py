@@ -91,14 +91,16 @@ class GuestSystem(Protocol):
     """An operating system of guests. Everything but `observe` is pure.
 
     `data_partition` is the type of partitions for data that it uses. `names_volumes` is whether it has names of its own
-    for volumes, `owners_need_rights` whether an owner counts only on filesystems that keep rights. `unused_keys` are
-    the keys of guests, disks and partitions that mean nothing to it, `mount_point_hint` how its mount points look.
+    for volumes, `owners_need_rights` whether an owner counts only on filesystems that keep rights. `filesystems` are
+    those that it is offered, its own first. `unused_keys` are the keys of guests, disks and partitions that mean
+    nothing to it, `mount_point_hint` how its mount points look.
     """
 
     name: str
     data_partition: DataPartition
     names_volumes: bool
     owners_need_rights: bool
+    filesystems: tuple[str, ...]
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]]
     mount_point_hint: str
 

@@ -8,6 +8,7 @@ and stores is the layout's to say.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from uuid import UUID
@@ -16,11 +17,13 @@ from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler, model_v
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
-from narvet.formats.filesystems.contract import Purpose
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
+from narvet.formats.filesystems.contract import PURPOSES, Purpose
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images.contract import Space
 from narvet.ground.units import MIB
 from narvet.sheet.values import (
+    SYSTEMS,
     UNDATED,
     Attribute,
     Chunk,
@@ -66,6 +69,10 @@ class Told:
 def plain(meaning: str) -> str:
     """Return what a key means without Markdown."""
     return re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", meaning).replace("`", "")
+
+
+def _names(names: Iterable[str]) -> str:
+    return ", ".join(f"`{name}`" for name in names)
 
 
 class Form(BaseModel):
@@ -117,7 +124,7 @@ class StoreForm(Form):
 class GuestForm(Form):
     """`[guest.NAME]`: the machine that will use the disks."""
 
-    runs: Annotated[System, Told("`linux` or `windows`")] = "linux"
+    runs: Annotated[System, Told(_names(SYSTEMS))] = SYSTEMS[0]
     version: Annotated[
         Version | None,
         Told(
@@ -168,7 +175,7 @@ class PartitionForm(Form):
     filesystem: Annotated[
         FilesystemName | None,
         Told(
-            "`ext4`, `xfs`, `swap`, `ntfs`, `exfat`, `fat32`, or `none`; windows uses the last four",
+            f"{_names(FILESYSTEMS)}, or `none`",
             "`ext4`; windows: `ntfs`",
         ),
     ] = None
@@ -176,7 +183,7 @@ class PartitionForm(Form):
         Purpose,
         Field(alias="for"),
         Told(
-            "`general`, `database`, `logs`, `media`: see [formats.md](formats.md#what-for-sets)",
+            f"{_names(PURPOSES)}: see [formats.md](formats.md#what-for-sets)",
         ),
     ] = "general"
     at: Annotated[
@@ -257,7 +264,7 @@ class DiskForm(Form):
             "is found",
         ),
     ] = None
-    format: Annotated[FormatName, Told("`raw`, `vhd`, `vhdx`, `qcow2`, `vmdk`")] = FORMATS[0]
+    format: Annotated[FormatName, Told(_names(FORMATS))] = FORMATS[0]
     space: Annotated[Space, Told("`thin`: stored as it is written; `full`: allocated at once")] = "thin"
     block: Annotated[
         Size | None,

@@ -25,7 +25,7 @@ from narvet.plan.resolve import check_disk_asked, resolve_disk
 from narvet.sheet.form import DiskForm, GuestForm
 from narvet.sheet.read import disk_of
 from narvet.sheet.resolved import DiskIds
-from narvet.sheet.values import UNDATED
+from narvet.sheet.values import SYSTEMS, UNDATED
 from narvet.usecases.layout import moment
 
 
@@ -86,7 +86,7 @@ def make(image: Path, wishes: DiskWishes, identity: UUID | None = None) -> Made:
     _refuse_without_effect(wishes)
     kind = format_for(image, wishes.format)
     name = re.sub(r"[^A-Za-z0-9_.-]", "-", image.stem).lstrip("_.-")[:63] or "disk"
-    guest = GuestForm.model_validate({"runs": wishes.runs or "linux"})
+    guest = GuestForm.model_validate({"runs": wishes.runs or SYSTEMS[0]})
     asked = DiskAsked(guest, _form(wishes, kind.name, str(image)), image_place(str(image)))
     ids = DiskIds(identity or uuid4(), name)
     site = Site(str(image), guest.runs, Guest(), ids, moment(UNDATED))

@@ -46,6 +46,7 @@ class Linux:
     data_partition: DataPartition = "linux"
     names_volumes = False
     owners_need_rights = False
+    filesystems = ("ext4", "xfs", "swap")
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
         GuestForm: ("version", "letters"),
         DiskForm: ("set_aside",),
@@ -60,7 +61,9 @@ class Linux:
     def partition_defaults(self, asked: PartitionAsked) -> PartitionDefaults:
         """Return an ext4 of the superuser's."""
         form = asked.partition
-        return PartitionDefaults(form.filesystem or "ext4", form.owner or _SUPERUSER, form.attributes or ())
+        return PartitionDefaults(
+            form.filesystem or self.filesystems[0], form.owner or _SUPERUSER, form.attributes or ()
+        )
 
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is a path."""

@@ -18,7 +18,7 @@ from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition
 GPT_SINCE = (5, 2)
 """The first version of Windows that uses data disks with a GPT."""
 
-_USES = ("ntfs", "exfat", "fat32")
+FILESYSTEMS = ("ntfs", "exfat", "fat32")
 _EXFAT_SINCE, _LARGE_SECTORS_SINCE, _LARGE_CLUSTERS_SINCE = (6, 0), (6, 2), (10, 0, 16299)
 _LARGEST_OLD_CLUSTER = 64 * KIB
 _LARGEST_FAT32_MADE = 32 * GIB  # by Windows itself; it uses larger ones
@@ -55,9 +55,9 @@ def _too_old(guest: GuestForm, what: str, since: tuple[int, ...], place: Place, 
 
 
 def _check_partition(form: DiskForm, part: PartitionForm, guest: GuestForm, place: Place) -> Iterator[Finding]:
-    kind = part.filesystem or "ntfs"
-    if kind not in (*_USES, "none"):
-        remedy = f"use {', '.join(_USES)}"
+    kind = part.filesystem or FILESYSTEMS[0]
+    if kind not in (*FILESYSTEMS, "none"):
+        remedy = f"use {', '.join(FILESYSTEMS)}"
         yield rules.not_for_guest.error(place.key("filesystem"), f"Windows does not read {kind}", remedy)
     if kind == "exfat" and is_older(guest, _EXFAT_SINCE):
         yield _too_old(guest, "exfat", _EXFAT_SINCE, place.key("filesystem"), "use ntfs")

@@ -20,7 +20,7 @@ from narvet.guests.contract import (
     PartitionDefaults,
     PartitionKey,
 )
-from narvet.guests.windows.checks import GPT_SINCE, check_disk, check_limits, is_older
+from narvet.guests.windows.checks import FILESYSTEMS, GPT_SINCE, check_disk, check_limits, is_older
 from narvet.guests.windows.mounts import folder_mounts, is_letter, registry_values
 from narvet.guests.windows.registry import HEAD, KEY, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.steps import WriteRegistryText
@@ -42,6 +42,7 @@ class Windows:
     data_partition: DataPartition = "basic"
     names_volumes = True
     owners_need_rights = True
+    filesystems = FILESYSTEMS
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
         GuestForm: ("root",),
         DiskForm: (),
@@ -62,7 +63,7 @@ class Windows:
         attributes: tuple[str, ...] | None = form.attributes
         if attributes is None:
             attributes = () if form.at and is_letter(form.at) else ("no-letter",)
-        return PartitionDefaults(form.filesystem or "ntfs", form.owner or _SYSTEM, attributes)
+        return PartitionDefaults(form.filesystem or FILESYSTEMS[0], form.owner or _SYSTEM, attributes)
 
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is a letter, or a folder on a volume with one."""
