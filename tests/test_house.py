@@ -6,9 +6,11 @@ import ast
 import re
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
 from shutil import copy
 
+import narvet
 from narvet.ground.rules import RULES
 from tests.program import run
 
@@ -73,6 +75,20 @@ def test_a_plain_command_starts_without_the_large_packages() -> None:
     )
     assert not loaded & {"numpy", "pydantic", "rich", "matplotlib", "openpyxl", "crc32c"}
     assert re.fullmatch(r"narvet \d+\.\d+\.\d+\n", run("--version", status=0).stdout)
+
+
+def test_the_library_offers_what_it_says() -> None:
+    """Every name loads, is documented, and is what type checkers are told it is."""
+    hinted = {
+        (alias.asname or alias.name): f"{node.module}.{alias.name}"
+        for node in ast.walk(ast.parse((SOURCE / "__init__.py").read_text()))
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("narvet.")
+        for alias in node.names
+    }
+    assert sorted(narvet.__all__) == sorted(hinted)
+    for name, home in hinted.items():
+        module, _, own = home.rpartition(".")
+        assert getattr(narvet, name) is getattr(import_module(module), own), name
 
 
 def test_the_pages_that_the_code_writes_are_current(tmp_path: Path) -> None:

@@ -73,7 +73,7 @@ _HOMES = {
     "ground.units": ("SizeError", "counted", "parse_size", "show_both"),
     "guests": ("guest_system",),
     "guests.contract": ("HasRoots",),
-    "model.estate": ("Disk", "Estate", "Guest", "HasRoots", "Image", "Partition"),
+    "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
     "sheet.draft": ("Drafted", "Request", "request_keys"),
