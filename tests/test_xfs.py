@@ -83,7 +83,7 @@ def test_groups_add_up_and_hold_what_lies_in_them(size: int, block: int, sector:
 def test_the_log_asked_for_is_made_or_refused() -> None:
     assert plan(GIB, Wishes(journal=100 * MIB)).shape.log_blocks == 100 * MIB // BLOCK
     for journal in (MIB, 31 * MIB, 300 * MIB):
-        with pytest.raises(UnfitError, match=r"the log of an xfs of 1 GiB .* has 32 MiB") as caught:
+        with pytest.raises(UnfitError, match=r"the log of an xfs of 1\sGiB .* has 32\sMiB") as caught:
             plan(GIB, Wishes(journal=journal))
         assert "leave journal out" in caught.value.remedy
 

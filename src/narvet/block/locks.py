@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import errno
 import os
+import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from narvet.block.names import LOCK, lock_name, same_file
 from narvet.ground.errors import RefusedError
+
+_MOMENT, _TRIES = 0.1, 20  # seconds in which a lock that is only being cleared is free again, and how often it is tried
 
 
 @contextmanager
@@ -38,7 +41,7 @@ def _held(path: Path) -> Iterator[None]:
             if error.errno in (errno.EACCES, errno.EROFS):
                 raise RefusedError(f"{path.parent}: this user cannot write to this folder, which is needed") from None
             raise
-        if not hold_file(handle):
+        if not _hold_in_a_moment(handle):
             os.close(handle)
             raise RefusedError(f"{path}: another Narvet is at work on it; wait until it has finished")
         if same_file(lock, os.fstat(handle)):
@@ -55,6 +58,15 @@ def _held(path: Path) -> Iterator[None]:
         lock.unlink(missing_ok=True)
     finally:
         os.close(handle)
+
+
+def _hold_in_a_moment(handle: int) -> bool:
+    """Hold a lock file like `hold_file`; one that clears what is left behind holds it for a moment only."""
+    for _ in range(_TRIES):
+        if hold_file(handle):
+            return True
+        time.sleep(_MOMENT / _TRIES)
+    return False
 
 
 def hold_file(handle: int) -> bool:
