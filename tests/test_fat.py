@@ -43,10 +43,10 @@ def test_chains_of_fat32() -> None:
     for chain, messages in (
         ((4, 5, end, end), []),
         ((4, 5, end, 0x0FFFFFF7), []),  # a cluster that cannot be used
-        ((4, 5, end, 5), ["1 clusters belong to more than one file"]),
-        ((4, 5, 90_000, end), ["1 entries of the table lead to clusters that do not exist"]),
-        ((4, 5, 1, end), ["1 entries of the table lead to clusters that do not exist"]),
-        ((4, 5, 60, end), ["1 files go on in clusters marked as free"]),
+        ((4, 5, end, 5), ["1\u00a0cluster belongs to more than one file"]),
+        ((4, 5, 90_000, end), ["1\u00a0entry of the table leads to clusters that do not exist"]),
+        ((4, 5, 1, end), ["1\u00a0entry of the table leads to clusters that do not exist"]),
+        ((4, 5, 60, end), ["1\u00a0file goes on in clusters marked as free"]),
     ):
         device, new = made("fat32")
         for copy in (0, new.shape.table):
@@ -101,11 +101,11 @@ def resealed(device: MemoryDevice, place: int, value: bytes) -> None:
         (61440 + 64, b"\x05", "names no up-case table"),
         (61440 + 84, b"\xff\xff", "the up-case table of 2200 bytes does not lie in the volume"),
         (104 * 512 + 4096, b"?", "the up-case table does not match its checksum"),
-        (104 * 512, b"\x03", "1 clusters of files are marked as free"),
-        (104 * 512, b"\x0f", "1 clusters are marked as in use, but no file has them"),
+        (104 * 512, b"\x03", "1\u00a0cluster of a file is marked as free"),
+        (104 * 512, b"\x0f", "1\u00a0cluster is marked as in use, but of no file"),
         (12288 + 16, bytes(4), "the root goes on at 0, which is no cluster in use"),
         (12288 + 16, entries(4), "goes in circles"),
-        (12288 + 8, entries(4), "1 runs of clusters belong to more than one file"),
+        (12288 + 8, entries(4), "1\u00a0run of clusters belongs to more than one file"),
     ],
 )
 def test_faults_of_exfat(place: int, value: bytes, message: str) -> None:
@@ -207,8 +207,8 @@ def test_files_of_exfat_are_followed_and_what_is_nobodys_is_not() -> None:
     for place, value, message in (
         (root + 96 + 40, b"?", "does not match its checksum"),
         (root + 96 + 52, b"\x07", "does not match its checksum"),
-        (new.shape.heap * sector, bytes([0b00011111]), "1 clusters of files are marked as free"),
-        (new.shape.heap * sector + 40, b"\x10", "1 clusters are marked as in use, but no file has them"),
+        (new.shape.heap * sector, bytes([0b00011111]), "1\u00a0cluster of a file is marked as free"),
+        (new.shape.heap * sector + 40, b"\x10", "1\u00a0cluster is marked as in use, but of no file"),
     ):
         before = device.read(place, len(value))
         device.write(place, value)

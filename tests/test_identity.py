@@ -90,7 +90,7 @@ def test_changes_that_are_not_carried_out_are_told_by_write_and_confirm(tmp_path
     sheet = written(tmp_path)
     sheet.write_text(SHEET.replace('"curator"', '"1500:1500"\noptions = ["nodev"]'))
     told = run("write", str(sheet), status=0)
-    assert "it is 1201:1300, not 1500:1500" in " ".join(told.stderr.split()) and "entry-kept" in told.stderr
+    assert "owner is 1201:1300, not 1500:1500" in " ".join(told.stderr.split()) and "entry-kept" in told.stderr
     assert "All is as asked" not in told.stdout
     where = {one["where"] for one in facts("confirm", str(sheet), status=1)["differences"]}
     assert {"disk.a.partition 1 owner", "guest.seedling fstab line 1"} <= where

@@ -107,7 +107,7 @@ def test_entries_into_another_root(tmp_path: Path) -> None:
     other = make_root(tmp_path / "other", b"# other\n")
     for added in (1, 0):
         done = run("entries", str(sheet), "seedling", "--into", str(other), status=0)
-        assert f"{added} lines added, {1 - added} were there" in done.stdout
+        assert f"{added} {'line' if added == 1 else 'lines'} added, {1 - added} were there" in done.stdout
     assert (other / "etc" / "fstab").read_bytes().startswith(b"# other\nUUID=")
     (other / "etc" / "fstab").write_bytes(b"/dev/sdb1 /srv/with\\040space/a ext4 defaults 0 2\n")
     assert "mount-point-in-use" in run("entries", str(sheet), "seedling", "--into", str(other), status=1).stderr

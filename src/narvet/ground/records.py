@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, cast, dataclass_
 from uuid import UUID
 
 from narvet.ground.errors import BugError, ImageError
+from narvet.ground.units import Cluster, Sector
 
 if TYPE_CHECKING:
     import numpy as np
@@ -107,6 +108,26 @@ def u32(offset: int, unit: str = "", meaning: str = "") -> int:
 def u64(offset: int, unit: str = "", meaning: str = "") -> int:
     """Declare an unsigned integer of 64 bits, `offset` bytes into the record."""
     return _integer("u64", offset, unit, meaning)
+
+
+def sector32(offset: int, unit: str = "sectors", meaning: str = "") -> Sector:
+    """Declare a number of a sector, or of sectors, of 32 bits, `offset` bytes into the record."""
+    return Sector(u32(offset, unit, meaning))
+
+
+def sector64(offset: int, unit: str = "sectors", meaning: str = "") -> Sector:
+    """Declare a number of a sector, or of sectors, of 64 bits, `offset` bytes into the record."""
+    return Sector(u64(offset, unit, meaning))
+
+
+def cluster32(offset: int, unit: str = "cluster", meaning: str = "") -> Cluster:
+    """Declare the number of a cluster, of 32 bits, `offset` bytes into the record."""
+    return Cluster(u32(offset, unit, meaning))
+
+
+def cluster64(offset: int, unit: str = "cluster", meaning: str = "") -> Cluster:
+    """Declare the number of a cluster, of 64 bits, `offset` bytes into the record."""
+    return Cluster(u64(offset, unit, meaning))
 
 
 def i8(offset: int, unit: str = "", meaning: str = "") -> int:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
+from typing import NewType
 
 DECIMAL = {"kB": 1000, "MB": 1000**2, "GB": 1000**3, "TB": 1000**4, "PB": 1000**5}
 BINARY = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40, "PiB": 1 << 50}
@@ -27,6 +28,28 @@ _SIZE = re.compile(r"\s*(?P<sign>[+-]?)(?P<number>[0-9]{1,30}(?:\.[0-9]{1,30})?)
 _SHARE = re.compile(r"\s*(?P<number>[0-9]{1,3}(?:\.[0-9]{1,6})?)\s*%\s*")
 # What a unit that can be read two ways, or is missing, may have meant: decimal, then binary.
 _AMBIGUOUS = {"": "G", "k": "k", "K": "k", "M": "M", "G": "G", "T": "T", "P": "P", "KB": "k"}
+
+
+Sector = NewType("Sector", int)
+"""The number of a sector, from the start of a disk or a partition, or a number of sectors; never bytes."""
+
+Cluster = NewType("Cluster", int)
+"""The number of a cluster as its filesystem counts them; never bytes, never sectors."""
+
+
+def offset_of(sector: Sector, sector_size: int) -> int:
+    """Return the byte at which a sector starts, or the bytes that so many sectors have."""
+    return sector * sector_size
+
+
+def end_of(sector: Sector, sector_size: int) -> int:
+    """Return the first byte after a sector."""
+    return offset_of(sector, sector_size) + sector_size
+
+
+def sector_at(offset: int, sector_size: int) -> Sector:
+    """Return the sector that a byte lies in, or the whole sectors that so many bytes have."""
+    return Sector(offset // sector_size)
 
 
 class SizeError(ValueError):

@@ -188,7 +188,7 @@ def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Differen
         yield rules.image_differs.error(where, disk.path, told)
         return
     for one in differences:
-        yield rules.not_as_asked.warning(one.where, f"{one.aspect.title} {one.shown[0]}", one.shown[1])
+        yield rules.not_as_asked.warning(one.where, one.aspect.title, *one.shown)
 
 
 def _sentence(one: Difference) -> str:

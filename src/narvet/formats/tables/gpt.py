@@ -16,8 +16,9 @@ from narvet.ground.checksums import crc32
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
-from narvet.ground.records import Record, guid, raw, u32, u64, utf16
+from narvet.ground.records import Record, guid, raw, sector64, u32, u64, utf16
 from narvet.ground.rules import tables as rules
+from narvet.ground.units import Sector, align_up, end_of, offset_of, sector_at
 
 SIGNATURE = b"EFI PART"
 REVISION = 0x00010000
@@ -54,12 +55,12 @@ class GptHeader(Record, title="gpt header", size=92):
     header_size: int = u32(12, "bytes", "bytes the header's CRC covers")
     header_crc32: int = u32(16, "", "CRC-32 of the header with this field zero")
     reserved: int = u32(20, "", "zero")
-    my_lba: int = u64(24, "sectors", "where this copy lies")
-    alternate_lba: int = u64(32, "sectors", "where the other copy lies")
-    first_usable_lba: int = u64(40, "sectors", "first sector a partition may use")
-    last_usable_lba: int = u64(48, "sectors", "last sector a partition may use")
+    my_lba: Sector = sector64(24, "sectors", "where this copy lies")
+    alternate_lba: Sector = sector64(32, "sectors", "where the other copy lies")
+    first_usable_lba: Sector = sector64(40, "sectors", "first sector a partition may use")
+    last_usable_lba: Sector = sector64(48, "sectors", "last sector a partition may use")
     disk_guid: UUID = guid(56, "", "id of the disk")
-    partition_entry_lba: int = u64(72, "sectors", "where the entry array starts")
+    partition_entry_lba: Sector = sector64(72, "sectors", "where the entry array starts")
     number_of_partition_entries: int = u32(80, "entries", "entries in the array")
     size_of_partition_entry: int = u32(84, "bytes", "128 times a power of two")
     partition_entry_array_crc32: int = u32(88, "", "CRC-32 of the whole array")
@@ -70,15 +71,22 @@ class GptEntry(Record, title="gpt entry", size=ENTRY_SIZE):
 
     partition_type_guid: UUID = guid(0, "", "what the partition is for; zero if unused")
     unique_partition_guid: UUID = guid(16, "", "id of the partition")
-    starting_lba: int = u64(32, "sectors", "first sector")
-    ending_lba: int = u64(40, "sectors", "last sector, included")
+    starting_lba: Sector = sector64(32, "sectors", "first sector")
+    ending_lba: Sector = sector64(40, "sectors", "last sector, included")
     attributes: int = u64(48, "", "flags")
     partition_name: str = utf16(56, 36, "", "name")
 
 
-def _array_sectors(sector_size: int) -> int:
+_HEADER, _ENTRIES = Sector(1), Sector(2)  # of the first copy
+
+
+def _last_sector(device: BlockDevice) -> Sector:
+    return Sector(sector_at(device.size, device.sector_size) - 1)
+
+
+def _array_sectors(sector_size: int) -> Sector:
     """Return the sectors the entry array takes: at least 16 KiB (UEFI 2.10, section 5.3.1)."""
-    return ENTRY_COUNT * ENTRY_SIZE // sector_size
+    return sector_at(ENTRY_COUNT * ENTRY_SIZE, sector_size)
 
 
 class Gpt:
@@ -116,8 +124,8 @@ class Gpt:
     def bounds(self, disk_size: int, sector_size: int) -> Bounds:
         """Return what lies between the table's two copies; empty if the disk cannot hold both."""
         taken = 1 + _array_sectors(sector_size)
-        last = disk_size // sector_size
-        return Bounds((1 + taken) * sector_size, max(last - taken, 1 + taken) * sector_size)
+        first, end = Sector(1 + taken), Sector(sector_at(disk_size, sector_size) - taken)
+        return Bounds(offset_of(first, sector_size), offset_of(max(end, first), sector_size))
 
     def reserved(self, disk_size: int, sector_size: int) -> tuple[Reserved, ...]:
         """Return the runs of the protective MBR with the first copy, and of the second copy."""
@@ -142,28 +150,28 @@ class Gpt:
 
     def write(self, device: BlockDevice, table: Table) -> None:
         """Write the protective MBR, then the second copy, then the first: a header never points at nothing."""
-        sector_size, last = device.sector_size, device.size // device.sector_size - 1
+        sector_size, last = device.sector_size, _last_sector(device)
         taken = _array_sectors(sector_size)
         array = self._entries(table, sector_size)
         first = GptHeader(
             signature=SIGNATURE,
             revision=REVISION,
             header_size=GptHeader.size,
-            my_lba=1,
+            my_lba=_HEADER,
             alternate_lba=last,
-            first_usable_lba=2 + taken,
-            last_usable_lba=last - 1 - taken,
+            first_usable_lba=Sector(_ENTRIES + taken),
+            last_usable_lba=Sector(last - 1 - taken),
             disk_guid=UUID(table.id),
-            partition_entry_lba=2,
+            partition_entry_lba=_ENTRIES,
             number_of_partition_entries=ENTRY_COUNT,
             size_of_partition_entry=ENTRY_SIZE,
             partition_entry_array_crc32=crc32(array),
         )
-        second = replace(first, my_lba=last, alternate_lba=1, partition_entry_lba=last - taken)
+        second = replace(first, my_lba=last, alternate_lba=_HEADER, partition_entry_lba=Sector(last - taken))
         device.write(0, protective(device.size, sector_size))
         for header in (second, first):
-            device.write(header.partition_entry_lba * sector_size, array)
-            device.write(header.my_lba * sector_size, _signed(header))
+            device.write(offset_of(header.partition_entry_lba, sector_size), array)
+            device.write(offset_of(header.my_lba, sector_size), _signed(header))
 
     def _entries(self, table: Table, sector_size: int) -> bytes:
         array = bytearray(ENTRY_COUNT * ENTRY_SIZE)
@@ -174,8 +182,8 @@ class Gpt:
             entry = GptEntry(
                 partition_type_guid=UUID(part.type),
                 unique_partition_guid=UUID(part.id),
-                starting_lba=part.start // sector_size,
-                ending_lba=part.end // sector_size - 1,
+                starting_lba=sector_at(part.start, sector_size),
+                ending_lba=Sector(sector_at(part.end, sector_size) - 1),
                 attributes=part.attributes,
                 partition_name=part.label,
             )
@@ -184,35 +192,35 @@ class Gpt:
 
     def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
         """Move the second copy to the new end; ids, entries, their number, boot code and other fields stay."""
-        sector_size, last = device.sector_size, device.size // device.sector_size - 1
-        first, _ = _copy(device, 1, 1)
-        place = first[0].alternate_lba if first else old_size // sector_size - 1
-        second, _ = _copy(device, place, place)
+        sector_size, last = device.sector_size, _last_sector(device)
+        first, _ = _copy(device, _HEADER)
+        place = first[0].alternate_lba if first else Sector(sector_at(old_size, sector_size) - 1)
+        second, _ = _copy(device, place)
         if first is None and second is None:
             return ()
         header, array = first or second  # type: ignore[misc]
-        taken = max(-(-len(array) // sector_size), _array_sectors(sector_size))
+        taken = max(sector_at(align_up(len(array), sector_size), sector_size), _array_sectors(sector_size))
         head = device.read(0, sector_size)
-        tail = device.read((1 if first else place) * sector_size + GptHeader.size, header.header_size - GptHeader.size)
-        entries = header.partition_entry_lba if first else 2
-        wanted = replace(
-            header, my_lba=1, alternate_lba=last, partition_entry_lba=entries, last_usable_lba=last - 1 - taken
-        )
-        copy = replace(wanted, my_lba=last, alternate_lba=1, partition_entry_lba=last - taken)
+        known = offset_of(_HEADER if first else place, sector_size) + GptHeader.size
+        tail = device.read(known, header.header_size - GptHeader.size)
+        entries = header.partition_entry_lba if first else _ENTRIES
+        end = Sector(last - 1 - taken)
+        wanted = replace(header, my_lba=_HEADER, alternate_lba=last, partition_entry_lba=entries, last_usable_lba=end)
+        copy = replace(wanted, my_lba=last, alternate_lba=_HEADER, partition_entry_lba=Sector(end + 1))
+        copied_to = offset_of(copy.partition_entry_lba, sector_size)
         changed = [
-            _put(device, copy.partition_entry_lba * sector_size, array.ljust(taken * sector_size, b"\0")),
-            _put(device, last * sector_size, _signed(copy, tail)),
+            _put(device, copied_to, array.ljust(offset_of(taken, sector_size), b"\0")),
+            _put(device, offset_of(last, sector_size), _signed(copy, tail)),
             _put(device, sector_size, _signed(wanted, tail)),
             _put(device, 0, resized_protective(head, device.size, sector_size)),
         ]
         if first is None:
-            changed.append(_put(device, entries * sector_size, array))
+            changed.append(_put(device, offset_of(entries, sector_size), array))
         if second is not None:
             reach = max((part.end for part in _table(header, array, sector_size).partitions), default=0)
-            old = Extent(
-                second[0].partition_entry_lba * sector_size, (place + 1 - second[0].partition_entry_lba) * sector_size
-            )
-            if reach <= old.start < copy.partition_entry_lba * sector_size:
+            start = offset_of(second[0].partition_entry_lba, sector_size)
+            old = Extent(start, end_of(place, sector_size) - start)
+            if reach <= old.start < copied_to:
                 device.zero(*old)
                 changed.append(old)
         return tuple(changed)
@@ -220,29 +228,29 @@ class Gpt:
     def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; whichever copy is sound serves."""
         sector_size = device.sector_size
-        last = device.size // sector_size - 1
-        if last < 1:
+        last = _last_sector(device)
+        if last < _HEADER:
             return None, ()
-        first, first_fault = _copy(device, 1, 1)
+        first, first_fault = _copy(device, _HEADER)
         ends = _end_by_first(device)
         if ends is not None and ends > last and first is None:
-            return None, (rules.table_cut_short.error(where, (ends + 1) * sector_size, device.size),)
+            return None, (rules.table_cut_short.error(where, end_of(ends, sector_size), device.size),)
         place = first[0].alternate_lba if first else last
-        second, second_fault = _copy(device, place, place)
+        second, second_fault = _copy(device, place)
         faults = [rules.table_damaged.error(where, _unsound("first", first_fault))] if first_fault else []
         if place > last:
-            faults.append(rules.table_cut_short.error(where, (place + 1) * sector_size, device.size))
+            faults.append(rules.table_cut_short.error(where, end_of(place, sector_size), device.size))
         elif second_fault:
             faults.append(rules.table_damaged.error(where, _unsound("second", second_fault)))
         elif place != last:
-            faults.append(rules.table_not_at_end.warning(where, (place + 1) * sector_size, device.size))
+            faults.append(rules.table_not_at_end.warning(where, end_of(place, sector_size), device.size))
         if first is None and second is None:
             # Without a copy that is sound, only the protective MBR tells that a GPT was here at all.
             return None, tuple(faults if is_protective(device.read(0, MBR_SIZE)) else ())
         header, array = first or second  # type: ignore[misc]
         table = _table(header, array, sector_size)
-        bounds = Bounds(header.first_usable_lba * sector_size, (header.last_usable_lba + 1) * sector_size)
-        faults += check_partitions(table, Bounds(bounds.first, min(bounds.end, device.size)), where)
+        end = min(end_of(header.last_usable_lba, sector_size), device.size)
+        faults += check_partitions(table, Bounds(offset_of(header.first_usable_lba, sector_size), end), where)
         return table, tuple(faults)
 
 
@@ -259,21 +267,22 @@ def _put(device: BlockDevice, offset: int, data: bytes) -> Extent:
     return Extent(offset, len(data))
 
 
-def _end_by_first(device: BlockDevice) -> int | None:
+def _end_by_first(device: BlockDevice) -> Sector | None:
     """Return the disk's last sector by the first header, if that is sound, whether its entries can be read or not."""
+    data = device.read(offset_of(_HEADER, device.sector_size), device.sector_size)
     try:
-        return _checked_header(device.read(device.sector_size, device.sector_size), 1).alternate_lba
+        return _checked_header(data, _HEADER).alternate_lba
     except ImageError:
         return None
 
 
-def _copy(device: BlockDevice, place: int, expected: int) -> tuple[tuple[GptHeader, bytes] | None, str]:
+def _copy(device: BlockDevice, place: Sector) -> tuple[tuple[GptHeader, bytes] | None, str]:
     """Return a header and its entry array if the copy at sector `place` is sound, else None and why not."""
     sector_size = device.sector_size
     try:
-        header = _checked_header(device.read(place * sector_size, sector_size), expected)
+        header = _checked_header(device.read(offset_of(place, sector_size), sector_size), place)
         array_size = header.number_of_partition_entries * header.size_of_partition_entry
-        array = device.read(header.partition_entry_lba * sector_size, array_size)
+        array = device.read(offset_of(header.partition_entry_lba, sector_size), array_size)
         if crc32(array) != header.partition_entry_array_crc32:
             raise ImageError("its entries do not match their checksum")
     except ImageError as error:
@@ -281,7 +290,7 @@ def _copy(device: BlockDevice, place: int, expected: int) -> tuple[tuple[GptHead
     return (header, array), ""
 
 
-def _checked_header(data: bytes, expected_lba: int) -> GptHeader:
+def _checked_header(data: bytes, expected_lba: Sector) -> GptHeader:
     header = GptHeader.decode(data)
     if header.signature != SIGNATURE:
         raise ImageError("its header has no GPT signature")
@@ -310,8 +319,8 @@ def _table(header: GptHeader, array: bytes, sector_size: int) -> Table:
         partitions.append(
             PartitionEntry(
                 number=index + 1,
-                start=entry.starting_lba * sector_size,
-                size=max(entry.ending_lba + 1 - entry.starting_lba, 0) * sector_size,
+                start=offset_of(entry.starting_lba, sector_size),
+                size=offset_of(Sector(max(entry.ending_lba + 1 - entry.starting_lba, 0)), sector_size),
                 type=str(entry.partition_type_guid),
                 id=str(entry.unique_partition_guid),
                 label=entry.partition_name,

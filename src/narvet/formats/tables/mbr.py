@@ -15,8 +15,9 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.tables.contract import Bounds, DataPartition, PartitionEntry, Reserved, Table, check_partitions
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
-from narvet.ground.records import Record, raw, u8, u16, u32
+from narvet.ground.records import Record, raw, sector32, u8, u16, u32
 from narvet.ground.rules import tables as rules
+from narvet.ground.units import Sector, offset_of, sector_at
 
 PROTECTIVE_TYPE = 0xEE
 SIGNATURE = 0xAA55
@@ -42,8 +43,8 @@ class MbrEntry(Record, title="mbr entry", size=16):
     starting_chs: bytes = raw(1, 3, "", "start as cylinder, head and sector")
     os_type: int = u8(4, "", "kind of partition")
     ending_chs: bytes = raw(5, 3, "", "end as cylinder, head and sector")
-    starting_lba: int = u32(8, "sectors", "first sector")
-    size_in_lba: int = u32(12, "sectors", "sectors in the partition")
+    starting_lba: Sector = sector32(8, "sectors", "first sector")
+    size_in_lba: Sector = sector32(12, "sectors", "sectors in the partition")
 
 
 class _Break(NamedTuple):
@@ -67,6 +68,10 @@ class MasterBootRecord(Record, title="mbr", size=SIZE):
     signature: int = u16(510, "", "0xAA55")
 
 
+def _protected(disk_size: int, sector_size: int) -> Sector:
+    return Sector(min(sector_at(disk_size, sector_size) - 1, 0xFFFFFFFF))
+
+
 def protective(disk_size: int, sector_size: int) -> bytes:
     """Return the protective MBR of a GPT disk of `disk_size` bytes (UEFI 2.10, table 5.4).
 
@@ -76,8 +81,8 @@ def protective(disk_size: int, sector_size: int) -> bytes:
         starting_chs=bytes((0x00, 0x02, 0x00)),
         os_type=PROTECTIVE_TYPE,
         ending_chs=b"\xff\xff\xff",
-        starting_lba=1,
-        size_in_lba=min(disk_size // sector_size - 1, 0xFFFFFFFF),
+        starting_lba=Sector(1),
+        size_in_lba=_protected(disk_size, sector_size),
     )
     return MasterBootRecord(partition_records=entry.encode(), signature=SIGNATURE).encode()
 
@@ -95,7 +100,7 @@ def resized_protective(data: bytes, disk_size: int, sector_size: int) -> bytes:
             and entry.starting_lba == 1
             and not any(other.os_type for other in rows if other is not entry)
         ):
-            rows[index] = replace(entry, size_in_lba=min(disk_size // sector_size - 1, 0xFFFFFFFF))
+            rows[index] = replace(entry, size_in_lba=_protected(disk_size, sector_size))
     return replace(record, partition_records=b"".join(entry.encode() for entry in rows)).encode() + data[SIZE:]
 
 
@@ -201,9 +206,9 @@ class Mbr:
         native_id, sector_size = f"{record.unique_mbr_disk_signature:08x}", device.sector_size
         found: list[PartitionEntry | _Break] = []
         for number, entry in entries:
-            start = entry.starting_lba * sector_size
+            start = offset_of(entry.starting_lba, sector_size)
             if entry.os_type in _EXTENDED_TYPES:
-                found += _logical(device, Extent(start, entry.size_in_lba * sector_size), native_id)
+                found += _logical(device, Extent(start, offset_of(entry.size_in_lba, sector_size)), native_id)
             elif entry.os_type:
                 found.append(_partition(number, start, entry, native_id, sector_size))
         parts = sorted((one for one in found if isinstance(one, PartitionEntry)), key=lambda part: part.number)
@@ -221,8 +226,8 @@ def _entry(os_type: int, start: int, size: int, sector_size: int) -> bytes:
         starting_chs=_BY_SECTOR,
         os_type=os_type,
         ending_chs=_BY_SECTOR,
-        starting_lba=start // sector_size,
-        size_in_lba=size // sector_size,
+        starting_lba=sector_at(start, sector_size),
+        size_in_lba=sector_at(size, sector_size),
     ).encode()
 
 
@@ -240,7 +245,7 @@ def _entries(record: MasterBootRecord) -> list[tuple[int, MbrEntry]]:
 
 def _partition(number: int, start: int, entry: MbrEntry, table: str, sector_size: int) -> PartitionEntry:
     native_id = f"{table}-{number:02x}"
-    return PartitionEntry(number, start, entry.size_in_lba * sector_size, f"{entry.os_type:02x}", native_id)
+    return PartitionEntry(number, start, offset_of(entry.size_in_lba, sector_size), f"{entry.os_type:02x}", native_id)
 
 
 def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[PartitionEntry | _Break]:
@@ -258,11 +263,13 @@ def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[Part
             return
         (_, own), (_, later) = _entries(record)[:2]
         if own.os_type:
-            yield _partition(number, place + own.starting_lba * device.sector_size, own, table, device.sector_size)
+            yield _partition(
+                number, place + offset_of(own.starting_lba, device.sector_size), own, table, device.sector_size
+            )
             number += 1
         if not later.os_type:
             return
-        following = extended.start + later.starting_lba * device.sector_size
+        following = extended.start + offset_of(later.starting_lba, device.sector_size)
         if not place < following < extended.end:
             yield _Break(number, following)
             return

@@ -97,10 +97,10 @@ def image_in_the_way(path: str, what: str) -> Wording:
     meaning="Something that guests change in use, such as owner, mode or rights, is not as the sheet has it.",
     way_out="Change it in the guest, or set the sheet to what it is. Narvet leaves it as it is.",
 )
-def not_as_asked(asked: str, found: str) -> Wording:
+def not_as_asked(what: str, asked: str, found: str) -> Wording:
     """Word what a guest may have changed."""
     return (
-        f"it is {found}, not {asked}; Narvet leaves it as it is",
+        f"{what} is {found}, not {asked}; Narvet leaves it as it is",
         "change it in the guest, or set the sheet to what it is",
     )
 

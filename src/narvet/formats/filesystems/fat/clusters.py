@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.budget import spend
+from narvet.ground.units import counted
 
 MOST_FILES = 4_000_000  # of a volume that is checked in full; each takes some hundred bytes of memory
 
@@ -105,7 +106,7 @@ class Claims:
         """
         firsts, ends, shared = self.merged()
         if shared:
-            yield f"{shared} runs of clusters belong to more than one file"
+            yield f"{counted(shared, 'run of clusters belongs', 'runs of clusters belong')} to more than one file"
             return
         lost = over = 0
         for low in range(FIRST_CLUSTER, count, _AT_ONCE):
@@ -114,9 +115,9 @@ class Claims:
             lost += int((claimed & ~marked).sum())
             over += int((marked & ~claimed).sum())
         if lost:
-            yield f"{lost} clusters of files are marked as free"
+            yield f"{counted(lost, 'cluster of a file is', 'clusters of files are')} marked as free"
         if over and clean:
-            yield f"{over} clusters are marked as in use, but no file has them"
+            yield f"{counted(over, 'cluster is', 'clusters are')} marked as in use, but of no file"
 
 
 def _covered(firsts: NDArray[np.int64], ends: NDArray[np.int64], low: int, high: int) -> NDArray[np.bool_]:

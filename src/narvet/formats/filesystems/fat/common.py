@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import ForWindows, OwnedOptions, owner_mount_options
 from narvet.ground.extents import Extent, gaps, runs_of_set
+from narvet.ground.units import counted
 
 FIRST_CLUSTER = 2
 _CHUNK = 1 << 20
@@ -83,12 +84,12 @@ def chain_faults(entries: NDArray[np.uint32], last: int, bad: int) -> Iterator[s
     links = links[(links != 0) & (links < bad)]
     wild = int(((links < FIRST_CLUSTER) | (links > last)).sum())
     if wild:
-        yield f"{wild} entries of the table lead to clusters that do not exist"
+        yield f"{counted(wild, 'entry of the table leads', 'entries of the table lead')} to clusters that do not exist"
         return
-    if len(np.unique(links)) != len(links):
-        yield f"{len(links) - len(np.unique(links))} clusters belong to more than one file"
+    if shared := len(links) - len(np.unique(links)):
+        yield f"{counted(shared, 'cluster belongs', 'clusters belong')} to more than one file"
     if (entries[links] == 0).any():
-        yield f"{int((entries[links] == 0).sum())} files go on in clusters marked as free"
+        yield f"{counted(int((entries[links] == 0).sum()), 'file goes', 'files go')} on in clusters marked as free"
 
 
 def whole_table(device: BlockDevice, start: int, count: int, mask: int) -> NDArray[np.uint32]:
