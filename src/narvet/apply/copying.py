@@ -7,8 +7,6 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.formats.images.chain import Link, chain, identify, new_image_file, open_links
@@ -68,6 +66,8 @@ def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[
 
 def filled(data: bytes) -> Iterator[tuple[int, int]]:
     """Yield first and last byte of the runs of granules that hold anything."""
+    import numpy as np
+
     whole = len(data) // GRANULE * GRANULE
     rows = np.frombuffer(data, dtype=np.uint64, count=whole // 8).reshape(-1, GRANULE // 8)
     # A few words tell of nearly every granule that holds anything.
@@ -154,6 +154,8 @@ def verify_copy(
 
 
 def _differ(offset: int, mine: bytes, its: bytes, allowed: list[Extent]) -> bool:
+    import numpy as np
+
     unlike = np.flatnonzero(np.frombuffer(mine, dtype=np.uint8) != np.frombuffer(its, dtype=np.uint8)) + offset
     for start, length in allowed:
         unlike = unlike[(unlike < start) | (unlike >= start + length)]

@@ -9,24 +9,27 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from narvet.apply.copying import copy_disk, source_of
 from narvet.apply.staging import new_image
-from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.block.window import Window
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import chain, new_image_file
-from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
-from narvet.model.facts import Facts
-from narvet.model.layout import Layout, Origin
 from narvet.model.moves import Aspect, Step
+
+if TYPE_CHECKING:
+    from narvet.block.contract import BlockDevice
+    from narvet.formats.images.contract import ImageSpec
+    from narvet.model.facts import Facts
+    from narvet.model.layout import Layout, Origin
 
 
 @dataclass(frozen=True)

@@ -75,8 +75,9 @@ def runs_of_set(bits: NDArray[Any]) -> NDArray[np.int64]:
     """Return first and end of the runs of bits that are set, shape (n, 2)."""
     import numpy as np
 
-    padded = np.concatenate(([0], bits.astype(np.int8), [0]))
-    return np.flatnonzero(np.diff(padded)).reshape(-1, 2).astype(np.int64)
+    padded = np.zeros(len(bits) + 2, dtype=np.bool_)
+    padded[1:-1] = bits
+    return np.flatnonzero(padded[1:] != padded[:-1]).reshape(-1, 2).astype(np.int64)
 
 
 def joined_runs(runs: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -202,7 +202,7 @@ class Record:
 
     def __init_subclass__(cls, *, title: str, size: int, endian: Endian = "<") -> None:
         """Check the declared offsets against one another and against `size`, both in bytes."""
-        dataclasses.dataclass(frozen=True, kw_only=True)(cls)
+        dataclasses.dataclass(frozen=True, kw_only=True, repr=False)(cls)
         cls.title, cls.size, cls.endian = title, size, endian
         rows: list[Row] = []
         expected = 0

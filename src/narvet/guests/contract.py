@@ -8,16 +8,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
-from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
-from narvet.formats.tables.contract import DataPartition
-from narvet.ground.findings import Finding, Place
-from narvet.model.estate import Guest
-from narvet.model.layout import PlannedDisk
-from narvet.model.moves import Difference, Step
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
-from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
+if TYPE_CHECKING:
+    from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
+    from narvet.formats.tables.contract import DataPartition
+    from narvet.ground.findings import Finding, Place
+    from narvet.model.estate import Guest
+    from narvet.model.layout import PlannedDisk
+    from narvet.model.moves import Difference, Step
+    from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+    from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
 
 PartitionKey = tuple[str, int]
 """A partition of a sheet: its disk's name and its position there, from 1."""

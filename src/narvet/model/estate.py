@@ -8,11 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from narvet.formats.filesystems.contract import FilesystemState, NewFilesystem
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
-from narvet.ground.findings import Finding
+
+if TYPE_CHECKING:
+    from narvet.formats.filesystems.contract import FilesystemState, NewFilesystem
+    from narvet.ground.findings import Finding
 
 DEFAULT_SECTOR_SIZE = 512
 """What a hypervisor gives a disk whose image does not say otherwise."""

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from narvet.formats.images.contract import Base
 from narvet.model.estate import Disk, Estate
+
+if TYPE_CHECKING:
+    from narvet.formats.images.contract import Base
 
 
 @dataclass(frozen=True)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from narvet.formats.images.contract import ImageSpec
-from narvet.ground.findings import Finding
 from narvet.model.estate import Disk, Estate, Guest
-from narvet.model.moves import Difference
+
+if TYPE_CHECKING:
+    from narvet.formats.images.contract import ImageSpec
+    from narvet.ground.findings import Finding
+    from narvet.model.moves import Difference
 
 State = Literal["to make", "as asked", "in the way"]
 

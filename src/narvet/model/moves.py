@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from narvet.ground.findings import Place
 from narvet.ground.units import show_bytes
+
+if TYPE_CHECKING:
+    from narvet.ground.findings import Place
 
 
 class Answer(Enum):

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import Reserved
 from narvet.ground.errors import printable
 from narvet.ground.extents import Extent
 from narvet.model.estate import NO_TABLE, Disk, Partition
-from narvet.model.layout import Piece, PlannedDisk
 from narvet.plan.place import pieces
+
+if TYPE_CHECKING:
+    from narvet.formats.tables.contract import Reserved
+    from narvet.model.layout import Piece, PlannedDisk
 
 Material = Literal["filesystem", "table", "unused"]
 ASIDE = "set aside for Windows itself"

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from narvet.formats.filesystems.contract import Capacity, FilesystemState
 from narvet.ground.errors import flat
-from narvet.ground.findings import Finding, Rule
 from narvet.guests import guest_system
-from narvet.model.estate import Disk, Image, Partition
-from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
-from narvet.model.moves import Difference, Step
-from narvet.usecases.make import Made
-from narvet.usecases.recast import Recast
+
+if TYPE_CHECKING:
+    from narvet.formats.filesystems.contract import Capacity, FilesystemState
+    from narvet.ground.findings import Finding, Rule
+    from narvet.model.estate import Disk, Image, Partition
+    from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
+    from narvet.model.moves import Difference, Step
+    from narvet.usecases.make import Made
+    from narvet.usecases.recast import Recast
 
 
 def review_facts(layout: Layout) -> dict[str, Any]:

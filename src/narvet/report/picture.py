@@ -16,12 +16,13 @@ from typing import TYPE_CHECKING, Any
 
 from narvet.block.publish import replace_content
 from narvet.ground.units import show_binary, show_bytes
-from narvet.model.estate import Disk
-from narvet.model.layout import PlannedDisk, StoreCapacity
 from narvet.report.cores import Band, bands_found, bands_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from narvet.model.estate import Disk
+    from narvet.model.layout import PlannedDisk, StoreCapacity
 
 MOST_CORES = 60
 """More disks than this would be too small to be read; name those that matter."""

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from narvet.formats.filesystems.contract import Capacity, FilesystemState
 from narvet.ground.errors import printable
 from narvet.ground.findings import LEVELS, Finding, Rule, has_errors
 from narvet.ground.rules.disks import not_as_asked
@@ -19,15 +18,18 @@ from narvet.ground.sids import name_of as account_of
 from narvet.ground.units import counted, show_binary, show_both, show_bytes, show_decimal
 from narvet.guests import guest_system
 from narvet.guests.contract import WritesSizes
-from narvet.model.estate import Disk, Partition
-from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
-from narvet.model.moves import Difference, Step
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
-from narvet.report.terminal import Marks
-from narvet.usecases.layout import Reviewed
-from narvet.usecases.make import Made
-from narvet.usecases.write import Written
+
+if TYPE_CHECKING:
+    from narvet.formats.filesystems.contract import Capacity, FilesystemState
+    from narvet.model.estate import Disk, Partition
+    from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
+    from narvet.model.moves import Difference, Step
+    from narvet.report.terminal import Marks
+    from narvet.usecases.layout import Reviewed
+    from narvet.usecases.make import Made
+    from narvet.usecases.write import Written
 
 MOST_IN_DEPTH = 8
 """With more disks than this a review gives each a line; those named on the command line are still shown in depth."""

@@ -78,7 +78,7 @@ def _names(names: Iterable[str]) -> str:
 class Form(BaseModel):
     """What all tables of a sheet share: no unknown keys, no change after reading."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
 
 
 def key_of(form: type[Form], name: str) -> str:

@@ -9,14 +9,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import TYPE_CHECKING
 from uuid import UUID
 
-from narvet.formats.filesystems.contract import Purpose
-from narvet.formats.images.contract import Space
-from narvet.ground.findings import Place
 from narvet.ground.ids import derive
-from narvet.sheet.form import GuestForm, StoreForm
-from narvet.sheet.values import PartSize, Right, Slot
+
+if TYPE_CHECKING:
+    from narvet.formats.filesystems.contract import Purpose
+    from narvet.formats.images.contract import Space
+    from narvet.ground.findings import Place
+    from narvet.sheet.form import GuestForm, StoreForm
+    from narvet.sheet.values import PartSize, Right, Slot
 
 
 @dataclass(frozen=True)
