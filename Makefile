@@ -15,7 +15,7 @@ PACKAGES = busybox-static cpio gcc kmod libc6-dev mount qemu-system-x86 util-lin
 # Tests that are run beside the real judges, so that both halves take as long.
 BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs fat filesystem_bytes))
 
-.PHONY: demo test check packages prove screenshots reference speed clean
+.PHONY: demo test check covered versions packages prove screenshots reference site speed clean
 
 demo: $(VENV)/ready
 	$(BIN)/narvet demo $(DEMO)
@@ -26,11 +26,26 @@ ifdef TESTS
 	$(BIN)/pytest $(TESTS)
 else
 	@# Two halves side by side: the real judges with what needs no program of its own, then the rest; what the first
-	@# half says comes last.
-	@said=$$(mktemp); $(BIN)/pytest --durations 6 tests/real $(BESIDE) >$$said 2>&1 & real=$$!; \
-	    $(BIN)/pytest --durations 12 --ignore tests/real $(addprefix --ignore ,$(BESIDE)); rest=$$?; \
-	    wait $$real; status=$$?; cat $$said; exit $$((rest | status))
+	@# half says comes last, and then what no test went through.
+	@said=$$(mktemp); export COVERAGE_FILE=$$(mktemp -d)/all; \
+	    $(BIN)/coverage run -m pytest --durations 6 tests/real $(BESIDE) >$$said 2>&1 & real=$$!; \
+	    $(BIN)/coverage run -m pytest --durations 12 --ignore tests/real $(addprefix --ignore ,$(BESIDE)); rest=$$?; \
+	    wait $$real; status=$$?; cat $$said; $(MAKE) -s covered; exit $$((rest | status))
 endif
+
+covered:
+	@$(BIN)/coverage combine --quiet
+	@$(BIN)/coverage json --quiet -o $(COVERAGE_FILE).json
+	@$(BIN)/python -m tests.covered $(COVERAGE_FILE).json
+
+# The tests without the real judges, on every supported Python that is found here.
+versions: packages
+	@for version in 3.11 3.12 3.13 3.14; do \
+	    python=$$(command -v python$$version || ls $$HOME/.pyenv/versions/$$version.*/bin/python 2>/dev/null | tail -n 1); \
+	    [ -z "$$python" ] && { echo "Python $$version: not here"; continue; }; \
+	    $(MAKE) -s $(VENV)-$$version/ready VENV=$(VENV)-$$version PYTHON=$$python && \
+	    $(VENV)-$$version/bin/pytest -q --ignore tests/real --ignore tests/test_prove.py || exit 1; \
+	done
 
 check: $(VENV)/ready
 	$(BIN)/ruff check src tests benchmarks docs
@@ -55,6 +70,11 @@ screenshots: $(VENV)/ready
 reference: $(VENV)/ready
 	$(BIN)/python docs/reference.py
 
+# The pages and the library's reference as a site, in build/site.
+site: $(VENV)/ready
+	$(BIN)/pip install --quiet --disable-pip-version-check --root-user-action ignore --editable '.[site]'
+	$(BIN)/mkdocs build --strict
+
 speed: $(VENV)/ready
 	$(BIN)/python benchmarks/speed.py > docs/speed.md
 
@@ -63,4 +83,4 @@ prove: packages $(VENV)/ready
 	$(BIN)/python -m tests.prove $(ROUNDS)
 
 clean:
-	rm -rf $(VENV) narvet-demo-*
+	rm -rf $(VENV) $(VENV)-3.* build narvet-demo-*
