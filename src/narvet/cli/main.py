@@ -122,7 +122,8 @@ def cli(debug: bool) -> None:
 
 def run() -> None:
     """Run the program. Where standard output is closed early, it stops quietly, with status 0."""
-    os.environ.setdefault(
+    # Other packages' code has no place here, and looking for it takes time.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
         "PYDANTIC_DISABLE_PLUGINS", "__all__"
     )  # other packages' code has no place here, and costs time
     for stream in (sys.stdout, sys.stderr):
