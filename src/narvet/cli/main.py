@@ -124,8 +124,6 @@ def run() -> None:
     """Run the program. Where standard output is closed early, it stops quietly, with status 0."""
     # Other packages' code has no place here, and looking for it takes time.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-        "PYDANTIC_DISABLE_PLUGINS", "__all__"
-    )  # other packages' code has no place here, and costs time
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
