@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.budget import spend
-from narvet.ground.units import counted
+from narvet.ground.units import Cluster, counted
 
 MOST_FILES = 4_000_000  # of a volume that is checked in full; each takes some hundred bytes of memory
 
@@ -47,19 +47,19 @@ class Chains:
             first, step = first + len(window), 4 * step
         return len(self.table) - 1
 
-    def runs(self, first: int) -> Iterator[tuple[int, int]]:
+    def runs(self, first: int) -> Iterator[tuple[Cluster, int]]:
         """Yield first cluster and length of the runs of a chain; it ends where the table does not lead on."""
         steps = 0
         while FIRST_CLUSTER <= first < len(self.table) and steps <= len(self.table):
             spend()
             last = self._last(first)
-            yield first, last - first + 1
+            yield Cluster(first), last - first + 1
             steps += last - first + 1
             first = int(self.table[last])
 
-    def ends(self, first: int, most: int) -> tuple[list[tuple[int, int]], str]:
+    def ends(self, first: int, most: int) -> tuple[list[tuple[Cluster, int]], str]:
         """Return the runs of a chain of at most `most` clusters, and what is wrong with it."""
-        runs, total = list[tuple[int, int]](), 0
+        runs, total = list[tuple[Cluster, int]](), 0
         for start, length in self.runs(first):
             runs.append((start, length))
             total += length
@@ -135,14 +135,14 @@ class Folder:
 
     first: int
     parent: int
-    runs: tuple[tuple[int, int], ...]
+    runs: tuple[tuple[Cluster, int], ...]
 
 
 class Item(NamedTuple):
     """What an entry of a folder claims: first cluster and runs, whether it is a folder; or what is wrong with it."""
 
     first: int = 0
-    runs: tuple[tuple[int, int], ...] = ()
+    runs: tuple[tuple[Cluster, int], ...] = ()
     is_folder: bool = False
     fault: str = ""
 
@@ -156,8 +156,8 @@ class Volume:
 
     chains: Chains
     used: Used
-    read: Callable[[int, int], bytes]
-    root: int
+    read: Callable[[Cluster, int], bytes]
+    root: Cluster
     clean: bool
 
 

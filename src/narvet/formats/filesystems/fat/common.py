@@ -12,9 +12,16 @@ from numpy.typing import NDArray
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import ForWindows, OwnedOptions, owner_mount_options
 from narvet.ground.extents import Extent, gaps, runs_of_set
-from narvet.ground.units import counted
+from narvet.ground.units import Cluster, counted
 
-FIRST_CLUSTER = 2
+FIRST_CLUSTER = Cluster(2)
+
+
+def start_of(cluster: Cluster, heap: int, unit: int) -> int:
+    """Return the byte at which a cluster of `unit` bytes starts; the first one is at byte `heap`."""
+    return heap + (cluster - FIRST_CLUSTER) * unit
+
+
 _CHUNK = 1 << 20
 _MOST_AT_ONCE = 1 << 24  # entries: a table of 64 MiB
 _MOST_CHECKED = 1 << 28  # clusters of a volume whose files are followed; only what is in use takes memory

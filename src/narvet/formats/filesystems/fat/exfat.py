@@ -23,9 +23,9 @@ from narvet.formats.filesystems.fat.exfat_tree import LARGEST_FOLDER, items_of
 from narvet.formats.filesystems.upcase import UNITS, capitals
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
-from narvet.ground.records import Record, raw, u8, u16, u32, u64, utf16
+from narvet.ground.records import Record, cluster32, raw, u8, u16, u32, u64, utf16
 from narvet.ground.rules import filesystems as rules
-from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
+from narvet.ground.units import GIB, KIB, MIB, TIB, Cluster, align_up, outside, show_both
 
 LEAST = 2 * MIB
 MOST = 64 * TIB
@@ -53,7 +53,7 @@ class BootSector(Record, title="exfat boot sector", size=512):
     fat_length: int = u32(84, "sectors", "of one table")
     cluster_heap_offset: int = u32(88, "sectors", "of the first cluster")
     cluster_count: int = u32(92, "clusters", "")
-    first_cluster_of_root: int = u32(96, "cluster", "")
+    first_cluster_of_root: Cluster = cluster32(96)
     volume_serial_number: int = u32(100, "", "")
     file_system_revision: int = u16(104, "", "0x0100")
     volume_flags: int = u16(106, "", "2 in use, 4 failures seen")
@@ -73,7 +73,7 @@ class BitmapEntry(Record, title="exfat allocation bitmap entry", size=32):
     entry_type: int = u8(0, "", "0x81")
     bitmap_flags: int = u8(1, "", "0: the first")
     reserved: bytes = raw(2, 18, "", "")
-    first_cluster: int = u32(20, "cluster", "")
+    first_cluster: Cluster = cluster32(20)
     data_length: int = u64(24, "bytes", "")
 
 
@@ -84,7 +84,7 @@ class UpcaseEntry(Record, title="exfat up-case table entry", size=32):
     reserved1: bytes = raw(1, 3, "", "")
     table_checksum: int = u32(4, "", "")
     reserved2: bytes = raw(8, 12, "", "")
-    first_cluster: int = u32(20, "cluster", "")
+    first_cluster: Cluster = cluster32(20)
     data_length: int = u64(24, "bytes", "")
 
 
@@ -129,6 +129,10 @@ class Shape:
         """The byte of the first cluster."""
         return self.heap * self.sector_size
 
+    def start_of(self, cluster: Cluster) -> int:
+        """Return the byte at which a cluster starts."""
+        return common.start_of(cluster, self.heap_start, self.unit)
+
     @property
     def bitmap_size(self) -> int:
         """Bytes of the allocation bitmap."""
@@ -145,14 +149,14 @@ class Shape:
         return -(-len(upcase_table()) // self.unit)
 
     @property
-    def upcase(self) -> int:
+    def upcase(self) -> Cluster:
         """The first cluster of the up-case table of a fresh volume, behind the bitmap."""
-        return FIRST_CLUSTER + self.bitmap_clusters
+        return Cluster(FIRST_CLUSTER + self.bitmap_clusters)
 
     @property
-    def root(self) -> int:
+    def root(self) -> Cluster:
         """The cluster of the root of a fresh volume, behind the up-case table."""
-        return self.upcase + self.upcase_clusters
+        return Cluster(self.upcase + self.upcase_clusters)
 
     @property
     def used(self) -> int:
@@ -215,12 +219,11 @@ class NewExfat:
 
     def write(self, device: BlockDevice) -> None:
         """Write root, up-case table, bitmap and table, then the boot regions, the first one last."""
-        shape, cluster, table = self.shape, self.shape.unit, upcase_table()
-        heap = shape.heap_start
-        device.write(heap + (shape.root - FIRST_CLUSTER) * cluster, _root(shape, self.options.label, table))
-        device.write(heap + (shape.upcase - FIRST_CLUSTER) * cluster, table)
+        shape, table = self.shape, upcase_table()
+        device.write(shape.start_of(shape.root), _root(shape, self.options.label, table))
+        device.write(shape.start_of(shape.upcase), table)
         bits = np.ones(shape.used, dtype=np.uint8)
-        device.write(heap, np.packbits(bits, bitorder="little").tobytes())
+        device.write(shape.heap_start, np.packbits(bits, bitorder="little").tobytes())
         device.write(shape.fat_offset * shape.sector_size, _table(shape).tobytes())
         region = _boot_region(self)
         for start in (BOOT_SECTORS, 0):
@@ -404,11 +407,10 @@ def _boot_findings(device: BlockDevice, boot: BootSector, where: Place) -> Itera
         yield rules.filesystem_damaged.error(where, "a guest has recorded failures of the medium in it")
 
 
-def _place(shape: Shape, first_cluster: int, length: int) -> int | None:
+def _place(shape: Shape, first: Cluster, length: int) -> int | None:
     """Return the byte at which `length` bytes from a cluster on lie, None where they leave the heap."""
-    index = first_cluster - FIRST_CLUSTER
-    inside = 0 <= index <= shape.clusters - -(-length // shape.unit)
-    return shape.heap_start + index * shape.unit if inside and length else None
+    inside = 0 <= first - FIRST_CLUSTER <= shape.clusters - -(-length // shape.unit)
+    return shape.start_of(first) if inside and length else None
 
 
 def _root_entries(device: BlockDevice, boot: BootSector) -> Iterator[bytes]:
@@ -472,21 +474,20 @@ def _tree_findings(device: BlockDevice, boot: BootSector, bitmap: int, where: Pl
     if not len(table):
         yield rules.filesystem_not_checked.note(where, f"it has {boot.cluster_count} clusters, more than are checked")
         return
-    sector_size = 1 << boot.bytes_per_sector_shift
-    heap, cluster = boot.cluster_heap_offset * sector_size, sector_size << boot.sectors_per_cluster_shift
+    shape = _shape_of(boot)
 
     def used(low: int, high: int) -> NDArray[np.bool_]:
         start, end = (low - FIRST_CLUSTER) // 8, -(-(high - FIRST_CLUSTER) // 8)
         bits = np.unpackbits(np.frombuffer(device.read(bitmap + start, end - start), np.uint8), bitorder="little")
         return bits[low - FIRST_CLUSTER - 8 * start :][: high - low].astype(np.bool_)
 
-    def read(first: int, length: int) -> bytes:
-        return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
+    def read(first: Cluster, length: int) -> bytes:
+        return device.read(shape.start_of(first), length * shape.unit)
 
     chains, root = Chains(table, BAD), boot.first_cluster_of_root
     volume = Volume(chains, used, read, root, clean=not boot.volume_flags & _DIRTY)
     try:
-        for fault in tree_faults(volume, items_of(chains, cluster, root), LARGEST_FOLDER):
+        for fault in tree_faults(volume, items_of(chains, shape.unit, root), LARGEST_FOLDER):
             yield rules.filesystem_damaged.error(where, fault)
     except TooManyError:
         yield rules.filesystem_not_checked.note(where, "it has more files than are checked")

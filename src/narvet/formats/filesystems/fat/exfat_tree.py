@@ -10,7 +10,8 @@ from dataclasses import replace
 
 from narvet.formats.filesystems.fat.clusters import Chains, Folder, Item
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
-from narvet.ground.records import Record, u8, u16, u32, u64
+from narvet.ground.records import Record, cluster32, u8, u16, u32, u64
+from narvet.ground.units import Cluster
 
 ENTRY = 32
 _FILE, _STREAM, _VENDOR = 0x85, 0xC0, 0xE1
@@ -33,7 +34,7 @@ class StreamEntry(Record, title="exfat stream extension entry", size=ENTRY):
     reserved2: int = u16(6, "", "")
     valid_data_length: int = u64(8, "bytes", "")
     reserved3: int = u32(16, "", "")
-    first_cluster: int = u32(20, "cluster", "")
+    first_cluster: Cluster = cluster32(20)
     data_length: int = u64(24, "bytes", "")
 
 
@@ -88,7 +89,7 @@ def _set(entries: bytes, count: int) -> Iterator[tuple[StreamEntry | None, bool,
             yield StreamEntry.decode(entries[place : place + ENTRY]), is_folder and entries[place] == _STREAM, ""
 
 
-def _allocation(stream: StreamEntry, chains: Chains, cluster: int) -> tuple[list[tuple[int, int]], str]:
+def _allocation(stream: StreamEntry, chains: Chains, cluster: int) -> tuple[list[tuple[Cluster, int]], str]:
     """Return the clusters of a stream as runs, and what is wrong with them."""
     length, first, end = -(-stream.data_length // cluster), stream.first_cluster, len(chains.table)
     if not stream.secondary_flags & _POSSIBLE or not (length or first):

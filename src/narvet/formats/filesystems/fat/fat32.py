@@ -21,9 +21,9 @@ from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, Portable, Porta
 from narvet.formats.filesystems.fat.fat32_tree import LARGEST_FOLDER, items_of
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
-from narvet.ground.records import Record, raw, u8, u16, u32
+from narvet.ground.records import Record, cluster32, raw, u8, u16, u32
 from narvet.ground.rules import filesystems as rules
-from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside
+from narvet.ground.units import GIB, KIB, MIB, TIB, Cluster, align_up, outside
 
 LEAST = 33 * MIB
 LARGEST = 2 * TIB - 512
@@ -63,7 +63,7 @@ class BootSector(Record, title="fat32 boot sector", size=512):
     fat_sz32: int = u32(36, "sectors", "of one table")
     ext_flags: int = u16(40, "", "0: all tables are kept alike")
     fs_ver: int = u16(42, "", "0")
-    root_clus: int = u32(44, "cluster", "first of the root")
+    root_clus: Cluster = cluster32(44, "cluster", "first of the root")
     fs_info: int = u16(48, "sector", "FS information")
     bk_boot_sec: int = u16(50, "sector", "copy of this one")
     reserved: bytes = raw(52, 12, "", "zero")
@@ -370,7 +370,7 @@ def _root_label(device: BlockDevice, boot: BootSector, shape: Shape) -> str:
     """Return the label kept in the root's first cluster."""
     if boot.root_clus - FIRST_CLUSTER >= shape.clusters:
         return ""
-    data = device.read(shape.heap * shape.sector_size + (boot.root_clus - FIRST_CLUSTER) * shape.unit, shape.unit)
+    data = device.read(common.start_of(boot.root_clus, shape.heap * shape.sector_size, shape.unit), shape.unit)
     for offset in range(0, len(data), DirEntry.size):
         entry = DirEntry.decode(data[offset : offset + DirEntry.size])
         if entry.name[0] == 0:
@@ -426,8 +426,8 @@ def _table_findings(device: BlockDevice, boot: BootSector, shape: Shape, where: 
     def used(low: int, high: int) -> NDArray[np.bool_]:
         return np.asarray((table[low:high] != 0) & (table[low:high] != BAD))
 
-    def read(first: int, length: int) -> bytes:
-        return device.read(heap + (first - FIRST_CLUSTER) * cluster, length * cluster)
+    def read(first: Cluster, length: int) -> bytes:
+        return device.read(common.start_of(first, heap, cluster), length * cluster)
 
     chains = Chains(table, BAD)
     volume = Volume(chains, used, read, boot.root_clus, clean=not boot.reserved1 & 1 and bool(table[1] & _CLEAN))

@@ -77,9 +77,7 @@ def _boot_faults(volume: Volume) -> Iterator[str]:
 
 def _mirror_faults(volume: Volume, table: BlockDevice) -> Iterator[str]:
     size = _MIRRORED * volume.shape.record_size
-    if volume.device.read(volume.boot.mftmirr_lcn * volume.shape.cluster_size, size) != table.read(
-        0, min(size, table.size)
-    ):
+    if volume.device.read(volume.shape.start_of(volume.boot.mftmirr_lcn), size) != table.read(0, min(size, table.size)):
         yield "the master file table and its mirror differ"
 
 

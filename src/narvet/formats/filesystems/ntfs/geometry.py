@@ -17,7 +17,7 @@ from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, na
 from narvet.formats.filesystems.ntfs.records import INDEX_BLOCK, ROOT
 from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import BugError
-from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
+from narvet.ground.units import GIB, KIB, MIB, TIB, Cluster, align_up, outside, show_both
 
 UNITS = tuple(512 << shift for shift in range(13))
 MOST_CLUSTERS = (1 << 32) - 1
@@ -70,7 +70,7 @@ class NewNtfs:
         return max(4 * self.shape.record_size, self.shape.unit)
 
     @cached_property
-    def places(self) -> dict[str, tuple[int, int]]:
+    def places(self) -> dict[str, tuple[Cluster, int]]:
         """First cluster and bytes of everything with runs, by a name; ascending but for the mirror in the middle."""
         sizes = (
             ("boot", BOOT_SIZE),
@@ -85,9 +85,9 @@ class NewNtfs:
         )
         found, place = {}, 0
         for name, size in sizes:
-            found[name] = (place, size)
+            found[name] = (Cluster(place), size)
             place += -(-size // self.shape.unit)
-        found["mirror"] = (max(self.shape.clusters // 2, place), self.mirror_size)
+        found["mirror"] = (Cluster(max(self.shape.clusters // 2, place)), self.mirror_size)
         return found
 
     @cached_property

@@ -13,6 +13,7 @@ from narvet.block.zeros import Zeros
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import ImageError
+from narvet.ground.units import Cluster
 
 MOST_RUNS = 1 << 16  # of one attribute
 MOST_BLOCKS = 1 << 14  # of one index, 64 MiB
@@ -35,7 +36,7 @@ class Found:
     type: int
     name: str
     value: bytes | None
-    runs: tuple[tuple[int | None, int], ...] = ()
+    runs: tuple[tuple[Cluster | None, int], ...] = ()
     lowest: int = 0
     size: int = 0
 
@@ -137,9 +138,9 @@ def _attribute(volume: Volume, head: r.AttributeHead, data: bytes, where: str) -
     return Found(head.type, text, None, pairs, runs.lowest_vcn, runs.data_size)
 
 
-def _pairs(volume: Volume, data: bytes, where: str) -> tuple[tuple[int | None, int], ...]:
+def _pairs(volume: Volume, data: bytes, where: str) -> tuple[tuple[Cluster | None, int], ...]:
     """Return runs unpacked: first cluster, None for a hole, and number of clusters."""
-    runs: list[tuple[int | None, int]] = []
+    runs: list[tuple[Cluster | None, int]] = []
     place = last = 0
     while place < len(data) and data[place]:
         lengths, steps = data[place] & 0xF, data[place] >> 4
@@ -150,7 +151,7 @@ def _pairs(volume: Volume, data: bytes, where: str) -> tuple[tuple[int | None, i
         start = last + int.from_bytes(data[place + 1 + lengths : end], "little", signed=True)
         if count <= 0 or (steps and not 0 <= start <= volume.shape.clusters - count):
             raise ImageError(f"{where}: a run of {count} clusters at {start} leaves the volume")
-        runs.append((start if steps else None, count))
+        runs.append((Cluster(start) if steps else None, count))
         last, place = start if steps else last, end
     return tuple(runs)
 
@@ -171,7 +172,7 @@ def system_file(volume: Volume, number: int) -> list[Found]:
     """Return the attributes of one of the first files, which lie at the start of the master file table."""
     where = f"record {number}"
     data = volume.device.read(
-        volume.boot.mft_lcn * volume.shape.cluster_size + number * volume.shape.record_size, volume.shape.record_size
+        volume.shape.start_of(volume.boot.mft_lcn) + number * volume.shape.record_size, volume.shape.record_size
     )
     data = unprotected(data, b"FILE", where)
     if not r.FileRecord.decode(data).flags & r.IN_USE:
@@ -186,7 +187,7 @@ def content(volume: Volume, found: Found, most: int) -> BlockDevice:
     parts: list[BlockDevice] = []
     for start, count in found.runs:
         size = count * volume.shape.cluster_size
-        parts.append(Zeros(size) if start is None else Window(volume.device, start * volume.shape.cluster_size, size))
+        parts.append(Zeros(size) if start is None else Window(volume.device, volume.shape.start_of(start), size))
     return Window(Linear(parts, 512), 0, min(found.size, sum(part.size for part in parts), most))
 
 

@@ -6,7 +6,8 @@ attribute holds lies in the record itself (resident), or in runs of clusters (no
 
 from __future__ import annotations
 
-from narvet.ground.records import Record, i8, i64, raw, u8, u16, u32, u64, utf16
+from narvet.ground.records import Record, cluster64, i8, i64, raw, u8, u16, u32, u64, utf16
+from narvet.ground.units import Cluster
 
 STRIDE = 512  # the update sequence covers each stretch of this many bytes, whatever the sectors are
 INDEX_BLOCK = 4096
@@ -47,8 +48,8 @@ class BootSector(Record, title="ntfs boot sector", size=512):
     zero3: int = u32(32, "", "")
     drive: int = u32(36, "", "0x00800080")
     number_of_sectors: int = u64(40, "sectors", "of the volume, less the last one")
-    mft_lcn: int = u64(48, "cluster", "")
-    mftmirr_lcn: int = u64(56, "cluster", "")
+    mft_lcn: Cluster = cluster64(48)
+    mftmirr_lcn: Cluster = cluster64(56)
     clusters_per_mft_record: int = i8(64, "clusters", "or a negative power of two of bytes")
     zero4: bytes = raw(65, 3, "", "")
     clusters_per_index_record: int = i8(68, "clusters", "or a negative power of two of bytes")

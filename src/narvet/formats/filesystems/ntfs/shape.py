@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from narvet.ground.units import Cluster
+
 
 @dataclass(frozen=True)
 class Shape:
@@ -29,6 +31,10 @@ class Shape:
     def total(self) -> int:
         """Bytes of all clusters."""
         return self.clusters * self.cluster_size
+
+    def start_of(self, cluster: Cluster) -> int:
+        """Return the byte at which a cluster starts, or the bytes that so many have."""
+        return cluster * self.cluster_size
 
     @property
     def unit(self) -> int:

@@ -50,7 +50,7 @@ def write(device: BlockDevice, new: NewNtfs) -> None:
 
 def _write_contents(device: BlockDevice, new: NewNtfs, files: Files) -> None:
     def put(name: str, data: bytes, offset: int = 0) -> None:
-        device.write(new.places[name][0] * new.shape.cluster_size + offset, data)
+        device.write(new.shape.start_of(new.places[name][0]) + offset, data)
 
     put("attrdef", b"".join(
         r.AttributeDefinition(name=name, type=kind, flags=flags, min_size=least, max_size=most).encode()
