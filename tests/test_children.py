@@ -17,7 +17,7 @@ import pytest
 from narvet.apply.copying import copy_disk, source_of
 from narvet.apply.staging import new_image
 from narvet.block.publish import recover_all
-from narvet.formats.images import NAMES, image_format
+from narvet.formats.images import NAMES, ending_of, image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image, parts_of
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.tables.gpt import FORMAT
@@ -51,7 +51,7 @@ def content(path: Path) -> bytes:
 @pytest.mark.parametrize("target", NAMES)
 def test_every_pair_of_formats_keeps_the_content(tmp_path: Path, source: str, target: str) -> None:
     """Data, holes and runs of zeros, at an odd size; the same by the program, verified, thin and full, and back."""
-    old, dice = tmp_path / f"old{image_format(source).suffix}", random.Random(len(source) + 10 * len(target))
+    old, dice = tmp_path / f"old{ending_of(source)}", random.Random(len(source) + 10 * len(target))
     size = image_format(source).fit(7 * MIB + 13 * 512)
     with new_image_file(image_format(source), old, ImageSpec(size, block_size=SMALL_BLOCKS[source])) as device:
         for _ in range(12):
@@ -59,7 +59,7 @@ def test_every_pair_of_formats_keeps_the_content(tmp_path: Path, source: str, ta
         device.write(3 * MIB, bytes(MIB))
     expected = content(old)
     for form in ("thin", "full", *(("pieces", "flat", "packed") if target == "vmdk" else ())):
-        new = tmp_path / f"{form}{image_format(target).suffix}"
+        new = tmp_path / f"{form}{ending_of(target)}"
         assert "the same" in run("recast", str(old), str(new), *WISHES[form], "--verify", status=0).stdout
         found = identify(new).facts
         assert found.format == target and (found.space == "full" or form not in ("full", "flat"))
@@ -97,7 +97,7 @@ def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
 @pytest.mark.parametrize(("below", "above"), PAIRS)
 @pytest.mark.parametrize("seed", range(2))
 def test_random_branches_and_folds_equal_byte_arrays(tmp_path: Path, below: str, above: str, seed: int) -> None:
-    dice, base = random.Random(seed), tmp_path / f"base{image_format(below).suffix}"
+    dice, base = random.Random(seed), tmp_path / f"base{ending_of(below)}"
     size = image_format(above).fit(image_format(below).fit(5 * MIB + 512 * 7))
     model = bytearray(size)
     block = SMALL_BLOCKS[below] if seed else None
@@ -105,7 +105,7 @@ def test_random_branches_and_folds_equal_byte_arrays(tmp_path: Path, below: str,
         work(device, model, dice, 40)
     top, kept, kind = base, bytes(model), image_format(above)
     for turn in range(5):
-        child = tmp_path / f"child{turn}{kind.suffix}"
+        child = tmp_path / f"child{turn}{ending_of(kind.name)}"
         with new_image(child, kind) as partial:
             make_child(top, partial, child, kind, SMALL_BLOCKS[above] if dice.random() < 0.5 else None)
         with open_image(child, writable=True) as device:
@@ -187,7 +187,7 @@ def test_killed_at_any_moment_the_disk_stays_the_same(tmp_path: Path, below: str
     """Read through the child while there is one, else from the base, the disk never changes; a last fold finishes."""
     dice, kept = random.Random(3), tmp_path / "kept"
     kept.mkdir()
-    base, child = kept / f"base{image_format(below).suffix}", kept / f"child{image_format(above).suffix}"
+    base, child = kept / f"base{ending_of(below)}", kept / f"child{ending_of(above)}"
     size = image_format(below).fit(12 * MIB)
     with new_image_file(image_format(below), base, ImageSpec(size, block_size=SMALL_BLOCKS[below])) as device:
         for place in range(0, size - MIB, 3 * MIB):

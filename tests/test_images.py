@@ -14,7 +14,7 @@ import pytest
 import narvet
 from narvet.block.contract import BlockDevice
 from narvet.block.files import MemoryFiles
-from narvet.formats.images import NAMES, image_format
+from narvet.formats.images import NAMES, ending_of, image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image, parts_of
 from narvet.formats.images.contract import ImageSpec
 from narvet.ground.errors import NarvetError
@@ -67,7 +67,7 @@ def test_random_work_equals_a_byte_array(tmp_path: Path, name: str, pieces: int 
     size = kind.fit(dice.randrange(3 * MIB, 9 * MIB) // 512 * 512)
     block = SMALL_BLOCKS[name] if seed else None
     image_spec = ImageSpec(size, 512, space, UUID(int=seed + 1), 1772409600, block, pieces=pieces)  # type: ignore[arg-type]
-    path, model = tmp_path / f"image{kind.suffix}", bytearray(size)
+    path, model = tmp_path / f"image{ending_of(kind.name)}", bytearray(size)
     with new_image_file(kind, path, image_spec) as device:
         assert device.read(0, size) == model
     assert identify(path).facts.space == space
@@ -99,22 +99,24 @@ def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: 
         (tmp_path / copy).mkdir()
         with new_image_file(
             kind,
-            tmp_path / copy / f"image{kind.suffix}",
+            tmp_path / copy / f"image{ending_of(kind.name)}",
             ImageSpec(kind.fit(20 * MIB), id=UUID(int=5), made=1772409600),
         ) as device:
             device.write(5 * MIB, b"seeds" * 1000)
-        contents.append((tmp_path / copy / f"image{kind.suffix}").read_bytes())
+        contents.append((tmp_path / copy / f"image{ending_of(kind.name)}").read_bytes())
     assert contents[0] == contents[1]
     size = min(kind.most, 15 * TIB) // MIB * MIB
     image_spec = ImageSpec(size, id=UUID(int=6))
     start = time.monotonic()
-    with new_image_file(kind, tmp_path / f"large{kind.suffix}", image_spec) as device:
+    with new_image_file(kind, tmp_path / f"large{ending_of(kind.name)}", image_spec) as device:
         device.write(size - 5000, b"z" * 5000)
-    with open_image(tmp_path / f"large{kind.suffix}") as device:
+    with open_image(tmp_path / f"large{ending_of(kind.name)}") as device:
         assert device.read(size - 5001, 5001) == b"\0" + b"z" * 5000
         assert sum(length for _, length in device.extents()) <= 32 * MIB
     assert time.monotonic() - start < 5
-    assert identify(tmp_path / f"large{kind.suffix}").facts.allocated <= kind.footprint(image_spec, 8192) + HOST
+    assert (
+        identify(tmp_path / f"large{ending_of(kind.name)}").facts.allocated <= kind.footprint(image_spec, 8192) + HOST
+    )
 
 
 @pytest.mark.parametrize("name", [name for name in NAMES if name != "raw"])

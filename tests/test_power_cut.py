@@ -18,7 +18,7 @@ import pytest
 
 from narvet.block.file import FileDevice
 from narvet.block.files import Folder
-from narvet.formats.images import NAMES, chain, image_format
+from narvet.formats.images import NAMES, chain, ending_of, image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image
 from narvet.formats.images.contract import ImageSpec
 from narvet.ground.units import KIB, MIB
@@ -91,7 +91,7 @@ def recorded(tape: Tape, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 @pytest.mark.parametrize("name", [name for name in NAMES if name != "raw"])
 @pytest.mark.parametrize("seed", range(3))
 def test_a_power_cut_leaves_old_or_new(tmp_path: Path, name: str, seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    kind, dice, path = image_format(name), random.Random(seed), tmp_path / f"image{image_format(name).suffix}"
+    kind, dice, path = image_format(name), random.Random(seed), tmp_path / f"image{ending_of(name)}"
     size, block = kind.fit(9 * MIB), SMALL_BLOCKS[name] if seed else None
     with new_image_file(kind, path, ImageSpec(size, id=UUID(int=seed + 1), block_size=block)) as device:
         for place in range(0, size - REGION, 5 * REGION):

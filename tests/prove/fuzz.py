@@ -24,7 +24,7 @@ from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Wishes
 from narvet.formats.images import NAMES as FORMATS
-from narvet.formats.images import image_format
+from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.chain import new_image_file, open_image
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import Trust
@@ -105,7 +105,7 @@ def targets(folder: Path) -> list[tuple[str, Path]]:
         ):
             if kind in ("pieces", "packed") and name != "vmdk":
                 continue
-            path = folder / f"{name}-{kind}{image_format(name).suffix}"
+            path = folder / f"{name}-{kind}{ending_of(name)}"
             image_spec = ImageSpec(image_format(name).fit(4 * MIB), block_size=None, **extra)
             with new_image_file(image_format(name), path, image_spec) as device:
                 device.write(MIB, random.Random(1).randbytes(300 * KIB))

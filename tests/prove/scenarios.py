@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from uuid import UUID
 
-from narvet.formats.images import image_format
+from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.chain import new_image_file, open_image
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import Trust
@@ -89,7 +89,7 @@ def _sheet(disks: str) -> Callable[[Path], None]:
 
 
 def _with_image(kind: str, size: int = 4 * MIB) -> Callable[[Path], None]:
-    return lambda folder: _image(folder / f"old{image_format(kind).suffix}", kind, size, 3)
+    return lambda folder: _image(folder / f"old{ending_of(kind)}", kind, size, 3)
 
 
 def _child(below: str, above: str) -> Callable[[Path], None]:
@@ -97,7 +97,7 @@ def _child(below: str, above: str) -> Callable[[Path], None]:
         from narvet.apply.staging import new_image
         from narvet.usecases.branch import make_child
 
-        base, child = folder / f"base{image_format(below).suffix}", folder / f"child{image_format(above).suffix}"
+        base, child = folder / f"base{ending_of(below)}", folder / f"child{ending_of(above)}"
         _image(base, below, 4 * MIB, 5)
         with new_image(child, image_format(above)) as built:
             make_child(base, built, child, image_format(above))
@@ -141,7 +141,7 @@ SCENARIOS = (
         "make", "@/new.vhd", "--size", "8 MiB", "--filesystem", "ext4", "--identity", IDENTITY,
     )),
     *(
-        Scenario(f"recast {source} {target}", _with_image(source), ("recast", f"@/old{image_format(source).suffix}", f"@/new{image_format(target).suffix}"))
+        Scenario(f"recast {source} {target}", _with_image(source), ("recast", f"@/old{ending_of(source)}", f"@/new{ending_of(target)}"))
         for source, target in (("raw", "qcow2"), ("qcow2", "raw"), ("vhd", "vhdx"), ("vhdx", "vhd"))
     ),
     Scenario("recast in pieces", _with_image("raw"), ("recast", "@/old.raw", "@/new.vmdk", "--pieces", "2 MiB")),
@@ -149,14 +149,14 @@ SCENARIOS = (
     Scenario("branch", _with_image("qcow2"), ("branch", "@/old.qcow2", "@/child.qcow2")),
     *(
         Scenario(
-            f"fold {below} {above}", _child(below, above), ("fold", f"@/child{image_format(above).suffix}"),
-            ((f"child{image_format(above).suffix}", f"base{image_format(below).suffix}"),),
+            f"fold {below} {above}", _child(below, above), ("fold", f"@/child{ending_of(above)}"),
+            ((f"child{ending_of(above)}", f"base{ending_of(below)}"),),
         )
         for below, above in (("raw", "qcow2"), ("vhdx", "vhdx"), ("vmdk", "vmdk"), ("vhd", "vhd"), ("qcow2", "qcow2"))
     ),
     *(
         Scenario(f"reclaim {kind}", _written(disk("a", f'size = "16 MiB"\nformat = "{kind}"\nspace = "full"', 'filesystem = "ext4"')),
-            ("reclaim", f"@/shelf/a{image_format(kind).suffix}"), ((f"shelf/a{image_format(kind).suffix}",),))
+            ("reclaim", f"@/shelf/a{ending_of(kind)}"), ((f"shelf/a{ending_of(kind)}",),))
         for kind in ("qcow2", "vhdx")
     ),
     Scenario("retire", _written(SHEET), ("retire", "@/sheet.toml", "b", "--yes")),

@@ -19,7 +19,7 @@ from narvet.block.file import FileDevice
 from narvet.block.files import stored_at as stored
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Purpose, Wishes
-from narvet.formats.images import NAMES, image_format
+from narvet.formats.images import NAMES, ending_of
 from narvet.formats.images.chain import identify, open_image
 from narvet.ground.units import GIB, KIB, MIB, TIB
 from tests.program import HERE, facts, run
@@ -180,7 +180,7 @@ def test_reclaims_what_was_deleted(tmp_path: Path, name: str) -> None:
         for offset, data in data_runs(source, source.extents()):
             device.write(offset, data)
     formats = NAMES if name == "ext4" else ("raw", "vhdx")
-    images = [tmp_path / f"image{image_format(one).suffix}" for one in formats]
+    images = [tmp_path / f"image{ending_of(one)}" for one in formats]
     for image in images:
         run("recast", str(used), str(image), status=0)
     for image in (*images, child):

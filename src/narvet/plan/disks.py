@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
-from narvet.formats.images import image_format
+from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Bounds, PartitionEntry, TableFormat, check_alignment
@@ -32,7 +32,7 @@ _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at ei
 
 def image_path(store_path: str, disk: str, format_name: str) -> str:
     """Return where a disk's image is kept."""
-    return f"{store_path}/{disk}{image_format(format_name).suffix}"
+    return f"{store_path}/{disk}{ending_of(format_name)}"
 
 
 @dataclass(frozen=True)

@@ -41,6 +41,11 @@ def image_format(name: str) -> ImageFormat:
     return cast(ImageFormat, import_module(_REGISTRY[name].module).FORMAT)
 
 
+def ending_of(name: str) -> str:
+    """Return the ending of new images of a format."""
+    return _REGISTRY[name].endings[0]
+
+
 def format_by_ending(path: Path) -> str | None:
     """Return the name of the format that a name's ending stands for, None where it stands for none."""
     ending = path.suffix.lower()

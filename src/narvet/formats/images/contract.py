@@ -76,14 +76,13 @@ class ImageFacts:
 
 
 class ImageFormat(Protocol):
-    """An image format. New images have the ending `suffix`.
+    """An image format.
 
     `records_sector` is whether an image itself tells the size of its sectors. With `renews_link` every writer gives an
     image another id for its children to notice.
     """
 
     name: str
-    suffix: str
     most: int
     sectors: tuple[int, ...]
     makes_children: bool

@@ -24,7 +24,6 @@ class Raw:
     """The format behind `format = "raw"`."""
 
     name = "raw"
-    suffix = ".raw"
     most = LARGEST - 1
     sectors = (512, 4096)
     makes_children = False

@@ -126,7 +126,6 @@ class Vhd:
     """The format behind `format = "vhd"`."""
 
     name = "vhd"
-    suffix = ".vhd"
     most = MOST
     sectors = (SECTOR,)
     makes_children = True

@@ -45,7 +45,6 @@ class Qcow2:
     """The format behind `format = "qcow2"`."""
 
     name = "qcow2"
-    suffix = ".qcow2"
     most = MOST
     sectors = (512, 4096)
     makes_children = True

@@ -52,7 +52,6 @@ class Vhdx:
     """The format behind `format = "vhdx"`."""
 
     name = "vhdx"
-    suffix = ".vhdx"
     most = MOST
     sectors = (512, 4096)
     makes_children = True

@@ -30,7 +30,6 @@ class Vmdk:
     """The format behind `format = "vmdk"`."""
 
     name = "vmdk"
-    suffix = ".vmdk"
     most = MOST
     sectors = (SECTOR,)
     makes_children = True
