@@ -7,6 +7,7 @@ import os
 import random
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
@@ -21,7 +22,7 @@ from narvet.block.leases import lease
 from narvet.block.linear import Linear
 from narvet.block.locks import exclusive_lock, hold_file
 from narvet.block.memory import MemoryDevice
-from narvet.block.names import working_name
+from narvet.block.names import lock_name, working_name
 from narvet.block.publish import publish, recover, recover_all, replace_content, workspace
 from narvet.block.window import Window
 from narvet.block.zeros import Zeros
@@ -200,6 +201,24 @@ def test_names_are_held_by_one_alone(tmp_path: Path) -> None:
     with exclusive_lock(path):
         pass
     assert not list(tmp_path.glob(".*"))
+
+
+def test_a_lock_that_is_only_being_cleared_is_waited_for(tmp_path: Path) -> None:
+    """Who clears what a killed run left holds its lock for a moment; nobody is turned away for that."""
+    path = tmp_path / "image.raw"
+    lock = lock_name(path)
+    lock.touch()
+    cleared = os.open(lock, os.O_RDWR)
+    assert hold_file(cleared)
+
+    def clear() -> None:
+        lock.unlink()
+        os.close(cleared)
+
+    threading.Timer(0.03, clear).start()
+    with exclusive_lock(path):
+        assert lock.exists()
+    assert not lock.exists()
 
 
 def test_leases_see_others_and_what_was_replaced(tmp_path: Path) -> None:

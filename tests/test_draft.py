@@ -15,6 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import narvet
 from narvet.ground.errors import RequestError
 from narvet.sheet.draft import Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet
@@ -42,6 +43,37 @@ def test_a_sheet_is_started_and_added_to(tmp_path: Path) -> None:
     run("write", str(sheet), status=0)
     assert facts("confirm", str(sheet))["agrees"]
     assert set(content(sheet)["disk"]) == {"coldroom", "spare-one"}
+
+
+def test_every_key_is_an_option(tmp_path: Path) -> None:
+    """What the forms declare is offered, under its own name, in words and as the kind of value that a sheet has."""
+    given = {
+        "disk": "all", "guest": "g", "store": "s", "size": "96 MiB", "label": "L", "filesystem": "ext4", "for": "logs",
+        "at": "/srv/x", "owner": "0:0", "mode": "0700", "needed": "yes", "options": "noatime,nodev", "block": "4 KiB",
+        "inode_each": "16 KiB", "journal": "8 MiB", "reserved": "1%", "format": "vmdk", "space": "full",
+        "pieces": "64 MiB", "packed": "no", "slot": "scsi 3", "table": "gpt", "align": "2 MiB", "sector": "512",
+        "runs": "linux", "root": "r", "store_path": ".", "store_room": "1 GB", "store_keep_free": "10%",
+        "store_zone": "north", "store_flash": "true",
+    }  # fmt: skip
+    asked = {"usable", "attributes", "set_aside", "copy_of", "base", "version"} | set(given)
+    assert asked == set(narvet.request_keys())
+    told = " ".join(run("draft", "--help", status=0).stdout.split())
+    assert all(f"--{key.replace('_', '-')} TEXT" in told for key in asked)
+    options = [word for key, text in given.items() for word in (f"--{key.replace('_', '-')}", text)]
+    run("draft", str(tmp_path / "s.toml"), *options, status=0)
+    made = content(tmp_path / "s.toml")
+    assert made["store"]["s"] == {"path": ".", "room": "1 GB", "keep_free": "10%", "zone": "north", "flash": True}
+    assert made["guest"]["g"] == {"runs": "linux", "root": "r"}
+    whole = made["disk"]["all"]
+    (part,) = whole.pop("partition")
+    assert (whole["sector"], whole["packed"], part["needed"], part["options"]) == (
+        512,
+        False,
+        True,
+        ["noatime", "nodev"],
+    )
+    of_guest = {"disk", "runs", "root"} | {key for key in given if key.startswith("store_")}
+    assert {*whole, *part} == set(given) - of_guest
 
 
 TABLE = [
