@@ -14,10 +14,8 @@ from hypothesis import strategies as st
 
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems.contract import Purpose, UnfitError, Wishes
-from narvet.formats.filesystems.ext4 import FILESYSTEM
-from narvet.formats.filesystems.ext4.geometry import NewExt4
+from narvet.formats.filesystems.ext4 import FILESYSTEM, NewExt4
 from narvet.formats.filesystems.ext4.groups import spread
-from narvet.formats.filesystems.ext4.options import Ext4Options
 from narvet.ground.units import GIB, KIB, MIB, TIB
 from narvet.plan.solve import smallest_size
 from tests.program import HERE
@@ -28,7 +26,7 @@ SECTORS = st.sampled_from((512, 4096))
 
 
 def plan(size: int, wishes: Wishes) -> NewExt4:
-    return Ext4Options.of(wishes).plan(size)
+    return FILESYSTEM.options.of(wishes).plan(size)
 
 
 def made(size: int, **options: object) -> MemoryDevice:

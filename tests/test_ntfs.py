@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
+from narvet.formats.filesystems.ntfs import FILESYSTEM, NewNtfs
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import Attribute, file_record, mapping_pairs, protected
 from narvet.formats.filesystems.ntfs.folders import mount_value, target_of
-from narvet.formats.filesystems.ntfs.geometry import NewNtfs
 from narvet.formats.filesystems.ntfs.indexes import nodes
 from narvet.formats.filesystems.ntfs.options import NtfsOptions
 from narvet.formats.filesystems.ntfs.parse import Volume, attributes, unprotected, volume_of
@@ -36,7 +36,7 @@ OPTIONS = Wishes(uuid=UUID("dfffbcdb-06ed-58a1-816e-248d46307df8"), label="Herba
 
 
 def plan(size: int, wishes: Wishes) -> NewNtfs:
-    return NtfsOptions.of(wishes).plan(size)
+    return FILESYSTEM.options.of(wishes).plan(size)
 
 
 def made() -> tuple[MemoryDevice, NewNtfs]:

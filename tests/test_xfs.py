@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import UnfitError, Wishes
+from narvet.formats.filesystems.xfs import FILESYSTEM, NewXfs
 from narvet.formats.filesystems.xfs import records as r
-from narvet.formats.filesystems.xfs.geometry import NewXfs
 from narvet.formats.filesystems.xfs.log import is_clean
-from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP, XfsOptions
+from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP
 from narvet.formats.filesystems.xfs.trees import BY_BLOCK, Group, records_of
 from narvet.formats.filesystems.xfs.write import sealed
 from narvet.ground.errors import ImageError
@@ -30,7 +30,7 @@ BLOCK = 4 * KIB
 
 
 def plan(size: int, wishes: Wishes) -> NewXfs:
-    return XfsOptions.of(wishes).plan(size)
+    return FILESYSTEM.options.of(wishes).plan(size)
 
 
 def made() -> tuple[MemoryDevice, NewXfs]:

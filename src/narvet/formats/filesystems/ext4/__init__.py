@@ -11,16 +11,40 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, LinuxFilesystem
+from narvet.formats.filesystems.ext4 import geometry
+from narvet.formats.filesystems.ext4.geometry import PlannedExt4
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
+
+
+class NewExt4(PlannedExt4):
+    """One that can be written; the writer is loaded when there is something to write."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that reads as zeros."""
+        from narvet.formats.filesystems.ext4.write import write
+
+        write(device, self)
+
+
+class _Options(Ext4Options):
+    """Its options, and what comes of them."""
+
+    def plan(self, size: int) -> NewExt4:
+        """Return one in `size` bytes; UnfitError if it cannot be made."""
+        return geometry.plan(NewExt4, size, self)
+
+    def breakpoints(self) -> tuple[int, ...]:
+        """Return the sizes at which its rules change."""
+        return geometry.breakpoints(self)
 
 
 class Ext4(LinuxFilesystem):
     """The filesystem behind `filesystem = "ext4"`."""
 
     name = "ext4"
-    options = Ext4Options
+    options = _Options
     mount_type = "ext4"
     least = LEAST
     most = MOST
@@ -28,9 +52,7 @@ class Ext4(LinuxFilesystem):
 
     def units(self, sector_size: int) -> tuple[int, ...]:
         """Return the allocation units that can be chosen: none below a sector."""
-        from narvet.formats.filesystems.ext4.geometry import UNITS
-
-        return tuple(unit for unit in UNITS if unit >= sector_size)
+        return tuple(unit for unit in geometry.UNITS if unit >= sector_size)
 
     def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
         """Return what is found on a device that is not trusted."""

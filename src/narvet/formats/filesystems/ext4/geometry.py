@@ -12,8 +12,8 @@ Departures from the plainest layout, and why:
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
 
-from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.records import DESCRIPTOR_SIZE, INODE_SIZE
@@ -50,7 +50,7 @@ _RESERVED = {"general": 10, "logs": 20, "database": 0, "media": 0}
 
 
 @dataclass(frozen=True)
-class NewExt4:
+class PlannedExt4:
     """An ext4 that is to be made in `size` bytes."""
 
     size: int
@@ -100,15 +100,12 @@ class NewExt4:
             options.uid, options.gid, options.mode,
         )  # fmt: skip
 
-    def write(self, device: BlockDevice) -> None:
-        """Write it to a device that reads as zeros."""
-        from narvet.formats.filesystems.ext4.write import write
 
-        write(device, self)
+N = TypeVar("N", bound=PlannedExt4)
 
 
-def plan(size: int, options: Ext4Options) -> NewExt4:
-    """Return an ext4 to be made in `size` bytes.
+def plan(kind: type[N], size: int, options: Ext4Options) -> N:
+    """Return an ext4 to be made in `size` bytes, as a `kind` of it.
 
     Raises:
         UnfitError: the size is outside what ext4 is made for here, or does not hold its own metadata.
@@ -128,7 +125,7 @@ def plan(size: int, options: Ext4Options) -> NewExt4:
     fitting = [shape for shape in made if _fits(shape)]
     if not fitting:
         raise UnfitError(f"{show_both(size)} do not hold the metadata of ext4", least, MOST)
-    return NewExt4(size, options, max(fitting, key=lambda shape: shape.free_blocks - shape.superuser_blocks))
+    return kind(size, options, max(fitting, key=lambda shape: shape.free_blocks - shape.superuser_blocks))
 
 
 def _unit(size: int, options: Ext4Options) -> int:

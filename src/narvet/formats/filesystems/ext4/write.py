@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ext4 import inodes
-from narvet.formats.filesystems.ext4.geometry import FIRST_INODES, NewExt4
+from narvet.formats.filesystems.ext4.geometry import FIRST_INODES, PlannedExt4
 from narvet.formats.filesystems.ext4.groups import Spread, spread
 from narvet.formats.filesystems.ext4.records import (
     COMPAT,
@@ -46,7 +46,7 @@ def checksum_seed(uuid: UUID) -> int:
     return crc32c_raw(_ALL, uuid.bytes)
 
 
-def write(device: BlockDevice, new: NewExt4) -> None:
+def write(device: BlockDevice, new: PlannedExt4) -> None:
     """Write the filesystem to a device that reads as zeros: copies first, the first superblock last."""
     shape, seed = new.shape, checksum_seed(new.options.uuid)
     places = spread(shape)
@@ -163,7 +163,7 @@ def _write_descriptors(device: BlockDevice, shape: Shape, table: NDArray[Any]) -
                 device.write(start * block, content)
 
 
-def _first_inodes(new: NewExt4, places: Spread, seed: int) -> dict[int, Inode]:
+def _first_inodes(new: PlannedExt4, places: Spread, seed: int) -> dict[int, Inode]:
     shape, moment = new.shape, new.options.made
     made = {
         inodes.ROOT: inodes.root_inode(shape, new.options, places.root),
@@ -225,7 +225,7 @@ def _journal_copy(first_inodes: dict[int, Inode]) -> tuple[int, ...]:
     return (*struct.unpack("<15I", journal.i_block), journal.i_size_high, journal.i_size_lo)
 
 
-def _superblock(new: NewExt4, seed: int, first_inodes: dict[int, Inode]) -> Superblock:
+def _superblock(new: PlannedExt4, seed: int, first_inodes: dict[int, Inode]) -> Superblock:
     shape, options, made = new.shape, new.options, new.options.made & _ALL
     compat, incompat, ro_compat = _features(shape)
     log_block = shape.block_size.bit_length() - 11

@@ -11,16 +11,40 @@ from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, ForWindows
+from narvet.formats.filesystems.ntfs import geometry
+from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
+
+
+class NewNtfs(PlannedNtfs):
+    """One that can be written; the writer is loaded when there is something to write."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that reads as zeros."""
+        from narvet.formats.filesystems.ntfs.write import write
+
+        write(device, self)
+
+
+class _Options(NtfsOptions):
+    """Its options, and what comes of them."""
+
+    def plan(self, size: int) -> NewNtfs:
+        """Return one in `size` bytes; UnfitError if it cannot be made."""
+        return geometry.plan(NewNtfs, size, self)
+
+    def breakpoints(self) -> tuple[int, ...]:
+        """Return the sizes at which its rules change."""
+        return geometry.breakpoints(self)
 
 
 class Ntfs(ForWindows):
     """The filesystem behind `filesystem = "ntfs"`."""
 
     name = "ntfs"
-    options = NtfsOptions
+    options = _Options
     mount_type = "ntfs3"
     least = LEAST
     most = MOST
@@ -38,9 +62,7 @@ class Ntfs(ForWindows):
 
     def units(self, sector_size: int) -> tuple[int, ...]:
         """Return the allocation units that can be chosen: none below a sector."""
-        from narvet.formats.filesystems.ntfs.geometry import UNITS
-
-        return tuple(unit for unit in UNITS if unit >= sector_size)
+        return tuple(unit for unit in geometry.UNITS if unit >= sector_size)
 
     def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
         """Return what is found on a device that is not trusted."""

@@ -11,7 +11,7 @@ from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs import security
 from narvet.formats.filesystems.ntfs.attributes import Attribute, entry, file_record, view_entry
 from narvet.formats.filesystems.ntfs.folders import FIRST, MOUNT_POINT, Planned, mount_value
-from narvet.formats.filesystems.ntfs.geometry import NewNtfs, index_name
+from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs, index_name
 from narvet.formats.filesystems.ntfs.indexes import attributes as index
 from narvet.formats.filesystems.upcase import upcased
 from narvet.ground.sids import WELL_KNOWN, sid_bytes
@@ -62,7 +62,7 @@ class Files:
     indexes: Mapping[str, Sequence[bytes]]
 
 
-def files_of(new: NewNtfs) -> Files:
+def files_of(new: PlannedNtfs) -> Files:
     """Return the files of a fresh volume."""
     found = {file.number: file for file in (*_own(new), *_in_extend(new), *map(_folder, new.folders))}
     indexes: dict[str, Sequence[bytes]] = {}
@@ -94,7 +94,7 @@ def _with(file: File, *more: Attribute) -> File:
     return replace(file, attributes=(*file.attributes, *more))
 
 
-def _own(new: NewNtfs) -> list[File]:
+def _own(new: PlannedNtfs) -> list[File]:
     """Return the files in the root that describe the volume, and the root."""
     cluster, options = new.shape.cluster_size, new.options
 
@@ -136,7 +136,7 @@ def _own(new: NewNtfs) -> list[File]:
     ]
 
 
-def _in_extend(new: NewNtfs) -> list[File]:
+def _in_extend(new: PlannedNtfs) -> list[File]:
     """Return the files of folder $Extend; the list of reparse points is still without its index."""
     cluster, flags = new.shape.cluster_size, r.IN_USE | r.IN_EXTEND | r.IS_VIEW
     administrators = sid_bytes(WELL_KNOWN["Administrators"])
@@ -172,11 +172,11 @@ def _folder(planned: Planned) -> File:
     )
 
 
-def _moment(new: NewNtfs) -> int:
+def _moment(new: PlannedNtfs) -> int:
     return (new.options.made + _SINCE_1601) * 10**7
 
 
-def name_of(new: NewNtfs, file: File) -> bytes:
+def name_of(new: PlannedNtfs, file: File) -> bytes:
     """Return the value of a file's name."""
     moment = _moment(new)
     above = File(file.parent, "")
@@ -195,7 +195,7 @@ def name_of(new: NewNtfs, file: File) -> bytes:
     ).encode() + file.name.encode("utf-16-le")
 
 
-def record_of(new: NewNtfs, files: Mapping[int, File], number: int) -> bytes:
+def record_of(new: PlannedNtfs, files: Mapping[int, File], number: int) -> bytes:
     """Return a record: one of the files, one kept for later versions (12 to 15), or an unused one."""
     size = new.shape.record_size
     file = files.get(number)

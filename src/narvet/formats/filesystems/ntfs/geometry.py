@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TypeVar
 
-from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
 from narvet.formats.filesystems.ntfs import folders, security
 from narvet.formats.filesystems.ntfs.folders import Planned
@@ -36,7 +36,7 @@ _MEDIA_FROM = 4 * GIB
 
 
 @dataclass(frozen=True)
-class NewNtfs:
+class PlannedNtfs:
     """An NTFS that is to be made in `size` bytes; places are clusters."""
 
     size: int
@@ -138,20 +138,17 @@ class NewNtfs:
             links=tuple(("\\".join(["", *one.path]), folders.target(one.volume)) for one in options.folders),
         )  # fmt: skip
 
-    def write(self, device: BlockDevice) -> None:
-        """Write it to a device that reads as zeros."""
-        from narvet.formats.filesystems.ntfs.write import write
-
-        write(device, self)
-
 
 def index_name(folder: Planned) -> str:
     """Return the name of the place where a folder's index has its blocks, if it has any."""
     return f"folder {folder.record}"
 
 
-def plan(size: int, options: NtfsOptions) -> NewNtfs:
-    """Return an NTFS to be made in `size` bytes.
+N = TypeVar("N", bound=PlannedNtfs)
+
+
+def plan(kind: type[N], size: int, options: NtfsOptions) -> N:
+    """Return an NTFS to be made in `size` bytes, as a `kind` of it.
 
     Raises:
         UnfitError: the size is outside what NTFS is made for here, or has too many clusters of the size asked for.
@@ -164,7 +161,7 @@ def plan(size: int, options: NtfsOptions) -> NewNtfs:
     sectors = size // options.sector_size - 1  # the last one of the partition holds the copy of the first
     shape = Shape(options.sector_size, sectors, cluster, max(1024, options.sector_size), INDEX_BLOCK)
     log = min(max(size // 256 // MIB * MIB, 2 * MIB), 16 * MIB)
-    new = NewNtfs(size, options, shape, log)
+    new = kind(size, options, shape, log)
     if new.places["mirror"][0] + new.taken("mirror") >= shape.clusters:
         told = f"{show_both(size)} do not hold the metadata of ntfs in clusters of {cluster} bytes"
         raise UnfitError(told, LEAST, most)

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 from uuid import UUID
 
 from narvet.formats.filesystems.contract import Folder, OwnedOptions, owner_mount_options
 from narvet.ground.units import KIB, MIB, TIB
-
-if TYPE_CHECKING:
-    from narvet.formats.filesystems.ntfs.geometry import NewNtfs
 
 LEAST = 8 * MIB
 MOST = 64 * TIB - 64 * KIB
@@ -27,18 +23,6 @@ class NtfsOptions(OwnedOptions):
     owner_sid: str = ""
     access: tuple[tuple[str, str], ...] = ()
     folders: tuple[Folder, ...] = ()
-
-    def plan(self, size: int) -> NewNtfs:
-        """Return an NTFS to be made in `size` bytes; UnfitError if it cannot be."""
-        from narvet.formats.filesystems.ntfs import geometry
-
-        return geometry.plan(size, self)
-
-    def breakpoints(self) -> tuple[int, ...]:
-        """Return the sizes at which its rules change."""
-        from narvet.formats.filesystems.ntfs import geometry
-
-        return geometry.breakpoints(self)
 
     def mount_options(self) -> tuple[str, ...]:
         """Return the options that give the root, and all in it, the owner and mode asked for."""

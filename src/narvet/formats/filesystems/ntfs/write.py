@@ -8,7 +8,7 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs import security
 from narvet.formats.filesystems.ntfs.files import Files, files_of, record_of
-from narvet.formats.filesystems.ntfs.geometry import NewNtfs
+from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
 from narvet.formats.filesystems.ntfs.indexes import blocks
 from narvet.formats.filesystems.upcase import capitals
 from narvet.ground.units import MIB
@@ -34,7 +34,7 @@ _DEFINITIONS = (
 )
 
 
-def write(device: BlockDevice, new: NewNtfs) -> None:
+def write(device: BlockDevice, new: PlannedNtfs) -> None:
     """Write the filesystem to a device that reads as zeros."""
     files = files_of(new)
     _write_contents(device, new, files)
@@ -48,7 +48,7 @@ def write(device: BlockDevice, new: NewNtfs) -> None:
     device.write(0, boot)
 
 
-def _write_contents(device: BlockDevice, new: NewNtfs, files: Files) -> None:
+def _write_contents(device: BlockDevice, new: PlannedNtfs, files: Files) -> None:
     def put(name: str, data: bytes, offset: int = 0) -> None:
         device.write(new.shape.start_of(new.places[name][0]) + offset, data)
 
@@ -73,7 +73,7 @@ def _write_contents(device: BlockDevice, new: NewNtfs, files: Files) -> None:
         put("map", data, place)
 
 
-def _map_pieces(new: NewNtfs) -> list[tuple[int, bytes]]:
+def _map_pieces(new: PlannedNtfs) -> list[tuple[int, bytes]]:
     """Return the bytes of the map of clusters that are not zero: what is used, and the bits behind the last cluster."""
     mirror, _ = new.places["mirror"]
     head = new.used - new.taken("mirror")
@@ -92,7 +92,7 @@ def _map_pieces(new: NewNtfs) -> list[tuple[int, bytes]]:
     return list(pieces.items())
 
 
-def _boot(new: NewNtfs) -> r.BootSector:
+def _boot(new: PlannedNtfs) -> r.BootSector:
     options, cluster = new.options, new.shape.cluster_size
     per_cluster = cluster // options.sector_size
     return r.BootSector(

@@ -10,16 +10,40 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import NEVER_CHECKED, FilesystemState, LinuxFilesystem
+from narvet.formats.filesystems.xfs import geometry
+from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, XfsOptions
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
+
+
+class NewXfs(PlannedXfs):
+    """One that can be written; the writer is loaded when there is something to write."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that reads as zeros."""
+        from narvet.formats.filesystems.xfs.write import write
+
+        write(device, self)
+
+
+class _Options(XfsOptions):
+    """Its options, and what comes of them."""
+
+    def plan(self, size: int) -> NewXfs:
+        """Return one in `size` bytes; UnfitError if it cannot be made."""
+        return geometry.plan(NewXfs, size, self)
+
+    def breakpoints(self) -> tuple[int, ...]:
+        """Return the sizes at which its rules change."""
+        return geometry.breakpoints(self)
 
 
 class Xfs(LinuxFilesystem):
     """The filesystem behind `filesystem = "xfs"`."""
 
     name = "xfs"
-    options = XfsOptions
+    options = _Options
     mount_type = "xfs"
     least = LEAST
     most = MOST
@@ -28,9 +52,7 @@ class Xfs(LinuxFilesystem):
 
     def units(self, sector_size: int) -> tuple[int, ...]:
         """Return the allocation units that can be chosen: none below a sector."""
-        from narvet.formats.filesystems.xfs.geometry import UNITS
-
-        return tuple(unit for unit in UNITS if unit >= sector_size)
+        return tuple(unit for unit in geometry.UNITS if unit >= sector_size)
 
     def read(self, device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
         """Return what is found on a device that is not trusted."""

@@ -10,8 +10,8 @@ Departures from the plainest layout, and why:
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
-from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP, XfsOptions
 from narvet.formats.filesystems.xfs.shape import SET_ASIDE, Shape, hidden_blocks, kept_back
@@ -29,7 +29,7 @@ LOG_MOST_BLOCKS = 1 << 20  # and no more blocks than these
 
 
 @dataclass(frozen=True)
-class NewXfs:
+class PlannedXfs:
     """An XFS that is to be made in `size` bytes."""
 
     size: int
@@ -72,15 +72,12 @@ class NewXfs:
             options.uid, options.gid, options.mode,
         )  # fmt: skip
 
-    def write(self, device: BlockDevice) -> None:
-        """Write it to a device that reads as zeros."""
-        from narvet.formats.filesystems.xfs.write import write
 
-        write(device, self)
+N = TypeVar("N", bound=PlannedXfs)
 
 
-def plan(size: int, options: XfsOptions) -> NewXfs:
-    """Return an XFS to be made in `size` bytes.
+def plan(kind: type[N], size: int, options: XfsOptions) -> N:
+    """Return an XFS to be made in `size` bytes, as a `kind` of it.
 
     Raises:
         UnfitError: the size is outside what XFS is made for here, or the log asked for does not fit.
@@ -102,7 +99,7 @@ def plan(size: int, options: XfsOptions) -> NewXfs:
     log_group = bare.group_count // 2  # the one in the middle
     start = align_up(bare.first_free, stripe_unit) if stripe_unit and bare.group_count > 1 else bare.first_free
     shape = replace(bare, log_group=log_group, log_start=start)
-    return NewXfs(size, options, replace(shape, log_blocks=_log_blocks(size, options, shape)))
+    return kind(size, options, replace(shape, log_blocks=_log_blocks(size, options, shape)))
 
 
 def _log_blocks(size: int, options: XfsOptions, shape: Shape) -> int:

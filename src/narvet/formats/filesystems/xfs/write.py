@@ -8,7 +8,7 @@ from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.xfs import records as r
-from narvet.formats.filesystems.xfs.geometry import NewXfs
+from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.shape import INODE_SIZE, INODES_PER_CHUNK, Shape
 from narvet.ground.checksums import crc32c
 from narvet.ground.extents import Extent, gaps
@@ -26,7 +26,7 @@ _LEAST_FOLDER_BLOCK = 4096
 _TRANSACTION = 0xB0C0D0D0
 
 
-def write(device: BlockDevice, new: NewXfs) -> None:
+def write(device: BlockDevice, new: PlannedXfs) -> None:
     """Write the filesystem to a device that reads as zeros."""
     shape, superblock = new.shape, superblock_of(new)
     block = shape.block_size
@@ -156,7 +156,7 @@ def _owned_runs(shape: Shape, group: int) -> Iterable[Record]:
         yield r.OwnedRun(rm_startblock=start, rm_blockcount=count, rm_owner=owner, rm_offset=0)
 
 
-def _first_inodes(new: NewXfs) -> bytes:
+def _first_inodes(new: PlannedXfs) -> bytes:
     """Return the chunk with the root; all but its first inodes are free."""
     shape, options = new.shape, new.options
     first = shape.root_chunk * shape.block_size // INODE_SIZE
@@ -207,7 +207,7 @@ def _log_record(shape: Shape, uuid: UUID) -> bytes:
     return header.encode() + b"".join(data.ljust(512, b"\0") for data in blocks)
 
 
-def superblock_of(new: NewXfs) -> r.Superblock:
+def superblock_of(new: PlannedXfs) -> r.Superblock:
     """Return the superblock of the fresh filesystem."""
     shape, options, block = new.shape, new.options, new.shape.block_size
     first = shape.root_chunk * block // INODE_SIZE
