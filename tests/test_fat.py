@@ -10,7 +10,7 @@ import pytest
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import UnfitError, Wishes
-from narvet.formats.filesystems.fat.exfat import checksum
+from narvet.formats.filesystems.fat.exfat_shape import checksum
 from narvet.formats.filesystems.fat.exfat_tree import set_checksum
 from narvet.formats.filesystems.fat.fat32 import DirEntry
 from narvet.ground.units import GIB, KIB, MIB, TIB

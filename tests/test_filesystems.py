@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems import NAMES, filesystem
 from narvet.formats.filesystems.contract import UnfitError, Wishes
-from narvet.formats.filesystems.fat.exfat import checksum, upcase_table
+from narvet.formats.filesystems.fat.exfat_shape import checksum, upcase_table
 from narvet.formats.filesystems.upcase import capitals
 from narvet.ground.units import GIB, KIB, MIB, TIB
 from narvet.plan.solve import smallest_size

@@ -40,8 +40,8 @@ class MakeMountPoint:
 
 
 @dataclass(frozen=True)
-class AddEntries:
-    """Add the missing entries to a guest's fstab. A guest that runs may be writing to it too."""
+class _FstabStep:
+    """A change of a guest's fstab. A guest that runs may be writing to it too."""
 
     guest: str
     root: str
@@ -50,14 +50,18 @@ class AddEntries:
     comes_last = True
 
     @property
-    def summary(self) -> str:
-        """The entries in a few words."""
-        return f"{counted(len(self.entries), 'entry', 'entries')} added"
-
-    @property
     def touches(self) -> str:
         """The fstab."""
         return f"{self.root}/{FSTAB}"
+
+
+class AddEntries(_FstabStep):
+    """Add the missing entries to a guest's fstab."""
+
+    @property
+    def summary(self) -> str:
+        """The entries in a few words."""
+        return f"{counted(len(self.entries), 'entry', 'entries')} added"
 
     def apply(self) -> dict[str, object]:
         """Add them, all at once."""
@@ -65,25 +69,13 @@ class AddEntries:
         return {"did": "entries", "guest": self.guest, "added": [entry.file for entry in added]}
 
 
-@dataclass(frozen=True)
-class RemoveEntries:
+class RemoveEntries(_FstabStep):
     """Remove the entries of a disk from a guest's fstab."""
-
-    guest: str
-    root: str
-    entries: tuple[MountEntry, ...]
-    guest_may_run = False
-    comes_last = True
 
     @property
     def summary(self) -> str:
         """The entries in a few words."""
         return f"{counted(len(self.entries), 'entry', 'entries')} removed"
-
-    @property
-    def touches(self) -> str:
-        """The fstab."""
-        return f"{self.root}/{FSTAB}"
 
     def apply(self) -> dict[str, object]:
         """Remove them, all at once."""
