@@ -12,7 +12,7 @@ from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import UnfitError, Wishes
 from narvet.formats.filesystems.fat.exfat_shape import checksum
 from narvet.formats.filesystems.fat.exfat_tree import set_checksum
-from narvet.formats.filesystems.fat.fat32 import DirEntry
+from narvet.formats.filesystems.fat.fat32_shape import DirEntry
 from narvet.ground.units import GIB, KIB, MIB, TIB
 from tests.program import HERE
 
