@@ -74,10 +74,20 @@ AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for 
 
 def print_json(facts: Any) -> None:
     """Print facts, the only thing on standard output; what a terminal might obey stands in escapes."""
-    text = json.dumps(facts, indent=2, ensure_ascii=False)
+    text = _as_json(facts)
     if not text.replace("\n", "").isprintable():
         text = "".join(sign if is_harmless(sign) or sign == "\n" else f"\\u{ord(sign):04x}" for sign in text)
     click.echo(text)
+
+
+def _as_json(facts: Any) -> str:
+    """Return facts as JSON; a name that is no Unicode at all is what only the slower writer takes."""
+    from pydantic_core import PydanticSerializationError, to_json
+
+    try:
+        return to_json(facts, indent=2).decode()
+    except (PydanticSerializationError, UnicodeError):
+        return json.dumps(facts, indent=2, ensure_ascii=False)
 
 
 def headline(text: str) -> None:

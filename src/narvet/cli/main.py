@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import gc
 import io
 import os
 import signal
@@ -124,6 +125,7 @@ def run() -> None:
     """Run the program. Where standard output is closed early, it stops quietly, with status 0."""
     # Other packages' code has no place here, and looking for it takes time.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    gc.set_threshold(50_000, 20, 20)  # large sheets are many small values that all stay: nothing to look for among them
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")

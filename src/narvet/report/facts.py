@@ -171,7 +171,7 @@ def _partition(part: Partition, disk: Disk) -> dict[str, Any]:
 def _capacity(shows: Capacity | None) -> dict[str, Any]:
     return {
         "shows": {"total": shows.total, "free": shows.free, "available": shows.available} if shows else None,
-        "losses": [asdict(loss) for loss in shows.losses] if shows else [],
+        "losses": [{"what": loss.what, "size": loss.size} for loss in shows.losses] if shows else [],
     }
 
 
