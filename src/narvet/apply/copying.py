@@ -13,12 +13,13 @@ from narvet.formats.images.chain import Link, chain, identify, new_image_file, o
 from narvet.formats.images.contract import ImageFormat, ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
 from narvet.ground.units import KIB, MIB
-from narvet.model.estate import Disk
+from narvet.model.estate import NO_TABLE, Disk
 from narvet.observe.images import survey
 
 PIECE = 2 * MIB  # read and written at once
@@ -116,8 +117,9 @@ def copy_disk(
             for offset, data in data_runs(old, old.extents()):
                 new.write(offset, data)
                 on_copied(len(data))
-            if spec.size > old.size and source.found.table != "none":
-                changed = table_format(source.found.table).follow_end(new, old.size)
+            if spec.size > old.size and source.found.table != NO_TABLE:
+                table = table_format(source.found.table)
+                changed = table.follow_end(new, old.size) if isinstance(table, EndsWithDisk) else ()
         held.check()
     return changed
 

@@ -10,7 +10,7 @@ from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
 from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import Bounds, PartitionEntry, TableFormat, check_alignment
+from narvet.formats.tables.contract import Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
@@ -135,7 +135,9 @@ def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[Partiti
 
 
 def _ahead(table: TableFormat | None, count: int, sector_size: int) -> list[int]:
-    return [table.ahead(index, count, sector_size) if table else 0 for index in range(count)]
+    if table is None or not isinstance(table, LinksPartitions):
+        return [0] * count
+    return [table.ahead(index, count, sector_size) for index in range(count)]
 
 
 def _sizes(disk: ResolvedDisk, requests: list[PartitionRequest]) -> tuple[list[PartSize], list[Finding]]:

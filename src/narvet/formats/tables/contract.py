@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Literal, Protocol, runtime_checkable
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -91,9 +91,6 @@ class TableFormat(Protocol):
     def numbers(self, count: int) -> tuple[int, ...]:
         """Return the numbers that guests give `count` partitions."""
 
-    def ahead(self, index: int, count: int, sector_size: int) -> int:
-        """Return the bytes that the table needs right ahead of partition `index` (from 0) of `count`."""
-
     def bounds(self, disk_size: int, sector_size: int) -> Bounds:
         """Return where partitions may lie on a disk of that size."""
 
@@ -112,14 +109,27 @@ class TableFormat(Protocol):
     def write(self, device: BlockDevice, table: Table) -> None:
         """Write every copy of the table."""
 
+    def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
+        """Return the table on a device that is not trusted, or None, and what is wrong with it."""
+
+
+@runtime_checkable
+class LinksPartitions(Protocol):
+    """A table format that keeps parts of the table between the partitions."""
+
+    def ahead(self, index: int, count: int, sector_size: int) -> int:
+        """Return the bytes that the table needs right ahead of partition `index` (from 0) of `count`."""
+
+
+@runtime_checkable
+class EndsWithDisk(Protocol):
+    """A table format that keeps a part of the table at the disk's end."""
+
     def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
         """Fit the table of a disk that was made larger to its new end; return the runs that were changed.
 
         Every byte that need not change stays, also of tables made by others. `old_size` is bytes.
         """
-
-    def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
-        """Return the table on a device that is not trusted, or None, and what is wrong with it."""
 
 
 def check_partitions(table: Table, bounds: Bounds, where: Place) -> Iterator[Finding]:

@@ -26,6 +26,7 @@ ENTRY_COUNT = 128
 ENTRY_SIZE = 128
 LINUX_TYPE = "0fc63daf-8483-4772-8e79-3d69d8477de4"
 _BASIC_DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
+_DATA: dict[DataPartition, str] = {"linux": LINUX_TYPE, "basic": _BASIC_DATA}
 TYPES = {
     "swap": "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f",
     "ntfs": _BASIC_DATA,
@@ -116,11 +117,6 @@ class Gpt:
         """Return 1 to `count`."""
         return tuple(range(1, count + 1))
 
-    def ahead(self, index: int, count: int, sector_size: int) -> int:
-        """Return nothing: all entries lie together."""
-        del index, count, sector_size
-        return 0
-
     def bounds(self, disk_size: int, sector_size: int) -> Bounds:
         """Return what lies between the table's two copies; empty if the disk cannot hold both."""
         taken = 1 + _array_sectors(sector_size)
@@ -138,7 +134,7 @@ class Gpt:
 
     def partition_type(self, filesystem: str | None, data: DataPartition) -> str:
         """Return the type GUID of a partition."""
-        return TYPES.get(filesystem or "", LINUX_TYPE if data == "linux" else _BASIC_DATA)
+        return TYPES.get(filesystem or "", _DATA[data])
 
     def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specification's own word)
         """Return whether a partition of this type GUID is one that such a filesystem is found on."""

@@ -30,6 +30,7 @@ _SUITABLE = {
     "fat32": (0x0B, 0x0C, 0x1B, 0x1C, 0xEF),
 }
 LINUX_TYPE, EXTENDED = 0x83, 0x0F
+_DATA: dict[DataPartition, int] = {"linux": LINUX_TYPE, "basic": 0x07}
 _EXTENDED_TYPES = (0x05, 0x0F, 0x85)
 _PRIMARIES = 4
 MOST = 60  # partitions: as many as guests number
@@ -159,7 +160,7 @@ class Mbr:
 
     def partition_type(self, filesystem: str | None, data: DataPartition) -> str:
         """Return the type code of a partition."""
-        return f"{TYPES.get(filesystem or '', LINUX_TYPE if data == 'linux' else TYPES['ntfs']):02x}"
+        return f"{TYPES.get(filesystem or '', _DATA[data]):02x}"
 
     def suits(self, type: str, filesystem: str) -> bool:  # noqa: A002 (the specification's own word)
         """Return whether a partition of this type code is one that such a filesystem is found on."""
@@ -186,11 +187,6 @@ class Mbr:
                     chain.append(_entry(EXTENDED, start - first, later.end - start, sector_size))
                 device.write(place, _record(chain, 0))
         device.write(0, _record(entries, int(table.id, 16)))
-
-    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
-        """Change nothing: nothing of the table depends on the disk's end."""
-        del device, old_size
-        return ()
 
     def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; only one whose every entry makes sense is one."""
