@@ -96,7 +96,7 @@ def test_shows_what_was_promised(tmp_path: Path, name: str, sizes: tuple[int, ..
 
 
 @pytest.mark.parametrize("name", WISHES)
-def test_heeds_every_key(tmp_path: Path, name: str) -> None:
+def test_every_key_has_its_effect(tmp_path: Path, name: str) -> None:
     image = tmp_path / "image.raw"
     for wish, size in product(WISHES[name], (100 * MIB + 5 * 512, 600 * MIB, 20 * GIB + MIB)):
         if wish.get("journal", 0) > size // 8 or wish.get("unit", 0) > size // 400:

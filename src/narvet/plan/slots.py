@@ -28,7 +28,7 @@ def assign_slots(sheet: ResolvedSheet) -> dict[str, str | None]:
 
 
 def check_slots(sheet: ResolvedSheet, slots: dict[str, str | None]) -> Iterator[Finding]:
-    """Yield slots that are asked for and cannot be had, and disks for which none is left."""
+    """Yield slots that are asked for but not free, and disks for which no slot is left."""
     holders = {name: dict.fromkeys(guest.occupied, _GUEST_ITSELF) for name, guest in sheet.guests.items()}
     for name, disk in sheet.disks.items():
         guest, shown = sheet.guests[disk.guest], slots[name]

@@ -189,7 +189,9 @@ def _divided(kind: ImageFormat, image_spec: ImageSpec) -> Iterator[Violation]:
         yield Violation(asked[0], f"{kind.name} is kept in one file, as it is", f"leave {asked[0]} out, or choose vmdk")
     elif len(asked) == 2 or image_spec.base is not None or (image_spec.packed and image_spec.space == "full"):
         yield Violation(
-            asked[0], f"{' and '.join(asked)} cannot be had together with what else is asked", f"leave {asked[0]} out"
+            asked[0],
+            f"the image cannot have {' and '.join(asked)} with its other keys",
+            f"leave {asked[0]} out",
         )
     elif image_spec.pieces is not None and image_spec.pieces < (least := kind.least_piece(image_spec.size)):
         message = (

@@ -41,7 +41,7 @@ _SUITABLE = {
 }
 ASIDE = "e3c9e316-0b5c-4db8-817d-f92df00215ae"
 ATTRIBUTES = {"read-only": 1 << 60, "hidden": 1 << 62, "no-letter": 1 << 63}
-"""What Windows heeds of a basic data partition: the upper bits are the type's own (UEFI 2.10, table 5.7)."""
+"""The flags of a basic data partition that Windows reads: the upper bits are the type's own (UEFI 2.10, table 5.7)."""
 
 LARGEST_ENTRY_ARRAY = 1 << 20  # 64 times the usual array; a damaged count must not make us read gigabytes
 

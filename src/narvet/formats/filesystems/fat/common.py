@@ -17,6 +17,25 @@ from narvet.ground.units import Cluster, counted
 FIRST_CLUSTER = Cluster(2)
 
 
+@dataclass(frozen=True)
+class ClusterShape:
+    """What the shapes of these filesystems share: bytes of a sector, and in sectors the whole and a cluster."""
+
+    sector_size: int
+    sectors: int
+    per_cluster: int
+
+    @property
+    def size(self) -> int:
+        """Bytes of all sectors."""
+        return self.sectors * self.sector_size
+
+    @property
+    def unit(self) -> int:
+        """Bytes of a cluster."""
+        return self.per_cluster * self.sector_size
+
+
 def start_of(cluster: Cluster, heap: int, unit: int) -> int:
     """Return the byte at which a cluster of `unit` bytes starts; the first one is at byte `heap`."""
     return heap + (cluster - FIRST_CLUSTER) * unit

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cache
 
 from narvet.formats.filesystems.fat import common
-from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
+from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, ClusterShape
 from narvet.formats.filesystems.upcase import UNITS, capitals
 from narvet.ground.records import Record, cluster32, raw, u8, u16, u32, u64, utf16
 from narvet.ground.units import Cluster
@@ -75,31 +75,18 @@ class LabelEntry(Record, title="exfat volume label entry", size=32):
 
 
 @dataclass(frozen=True)
-class Shape:
-    """The sizes of one exFAT: bytes of a sector, and in sectors the whole, a cluster, and where its parts start."""
+class Shape(ClusterShape):
+    """The sizes of one exFAT: in sectors, where its parts start; in clusters, what it holds."""
 
-    sector_size: int
-    sectors: int
-    per_cluster: int
     fat_offset: int
     fat_length: int
     heap: int
     clusters: int
 
     @property
-    def size(self) -> int:
-        """Bytes of all sectors."""
-        return self.sectors * self.sector_size
-
-    @property
     def total(self) -> int:
         """Bytes of all clusters."""
         return self.clusters * self.unit
-
-    @property
-    def unit(self) -> int:
-        """Bytes of a cluster."""
-        return self.per_cluster * self.sector_size
 
     @property
     def heap_start(self) -> int:

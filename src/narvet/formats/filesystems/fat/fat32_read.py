@@ -94,7 +94,7 @@ def _root_label(device: BlockDevice, boot: BootSector, shape: Shape) -> str:
     """Return the label kept in the root's first cluster."""
     if boot.root_clus - FIRST_CLUSTER >= shape.clusters:
         return ""
-    data = device.read(common.start_of(boot.root_clus, shape.heap * shape.sector_size, shape.unit), shape.unit)
+    data = device.read(shape.start_of(boot.root_clus), shape.unit)
     for offset in range(0, len(data), DirEntry.size):
         entry = DirEntry.decode(data[offset : offset + DirEntry.size])
         if entry.name[0] == 0:
@@ -145,18 +145,17 @@ def _table_findings(device: BlockDevice, boot: BootSector, shape: Shape, where: 
         yield rules.filesystem_damaged.error(where, "the file allocation table does not start as one")
     for fault in common.chain_faults(table, count - 1, BAD):
         yield rules.filesystem_damaged.error(where, fault)
-    heap, cluster = shape.heap * shape.sector_size, shape.unit
 
     def used(low: int, high: int) -> NDArray[np.bool_]:
         return np.asarray((table[low:high] != 0) & (table[low:high] != BAD))
 
     def read(first: Cluster, length: int) -> bytes:
-        return device.read(common.start_of(first, heap, cluster), length * cluster)
+        return device.read(shape.start_of(first), length * shape.unit)
 
     chains = Chains(table, BAD)
     volume = Volume(chains, used, read, boot.root_clus, clean=not boot.reserved1 & 1 and bool(table[1] & CLEAN))
     try:
-        for fault in tree_faults(volume, items_of(chains, cluster, boot.root_clus), LARGEST_FOLDER):
+        for fault in tree_faults(volume, items_of(chains, shape.unit, boot.root_clus), LARGEST_FOLDER):
             yield rules.filesystem_damaged.error(where, fault)
     except TooManyError:
         yield rules.filesystem_not_checked.note(where, "it has more files than are checked")

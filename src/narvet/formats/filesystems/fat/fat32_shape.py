@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
+from narvet.formats.filesystems.fat import common
+from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, ClusterShape
 from narvet.ground.records import Record, cluster32, raw, u8, u16, u32
 from narvet.ground.units import Cluster
 
@@ -83,20 +84,12 @@ class DirEntry(Record, title="fat32 directory entry", size=32):
 
 
 @dataclass(frozen=True)
-class Shape:
-    """The sizes of one FAT32: bytes of a sector, and in sectors the whole, a cluster, what is reserved, one table."""
+class Shape(ClusterShape):
+    """The sizes of one FAT32: in sectors, what is reserved and one table; and how many tables there are."""
 
-    sector_size: int
-    sectors: int
-    per_cluster: int
     reserved: int
     table: int
     tables: int = 2
-
-    @property
-    def size(self) -> int:
-        """Bytes of all sectors."""
-        return self.sectors * self.sector_size
 
     @property
     def total(self) -> int:
@@ -104,14 +97,13 @@ class Shape:
         return self.clusters * self.unit
 
     @property
-    def unit(self) -> int:
-        """Bytes of a cluster."""
-        return self.per_cluster * self.sector_size
-
-    @property
     def heap(self) -> int:
         """The sector of the first cluster."""
         return self.reserved + self.tables * self.table
+
+    def start_of(self, cluster: Cluster) -> int:
+        """Return the byte at which a cluster starts."""
+        return common.start_of(cluster, self.heap * self.sector_size, self.unit)
 
     @property
     def held(self) -> int:
