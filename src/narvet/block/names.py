@@ -14,6 +14,9 @@ PARTIAL = ".narvet-partial"
 LOCK = ".narvet-lock"
 """Ends the name of a file that exists while a Narvet holds the name it is made from."""
 
+CHANGES = ".narvet-changes"
+"""Ends the name of the log that keeps changes to an image until each of them is made (see `block.changes`)."""
+
 _RENAME_NOREPLACE = 1
 _AT_FDCWD = -100
 _NO_SUCH_CALL = (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP)  # the filesystem or the system lacks it
@@ -29,9 +32,14 @@ def lock_name(path: Path) -> Path:
     return path.with_name(f".{path.name}{LOCK}")
 
 
+def changes_name(path: Path) -> Path:
+    """Return the name, beside `path`, of the log of changes to it."""
+    return path.with_name(f".{path.name}{CHANGES}")
+
+
 def is_working_name(name: str) -> bool:
     """Return whether a file's or folder's name is one that Narvet works under."""
-    return name.startswith(".") and name.endswith((PARTIAL, LOCK))
+    return name.startswith(".") and name.endswith((PARTIAL, LOCK, CHANGES))
 
 
 def behind_link(path: Path) -> Path:

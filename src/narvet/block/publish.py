@@ -16,7 +16,16 @@ from pathlib import Path
 from typing import Any
 
 from narvet.block.locks import clear_locks, exclusive_lock, hold_file
-from narvet.block.names import PARTIAL, rename_new, sync_file, sync_folder, sync_handle, working_name
+from narvet.block.names import (
+    CHANGES,
+    PARTIAL,
+    changes_name,
+    rename_new,
+    sync_file,
+    sync_folder,
+    sync_handle,
+    working_name,
+)
 from narvet.ground.errors import RefusedError
 
 _MARK = ".published"
@@ -109,9 +118,15 @@ def _move_out(path: Path, place: Path) -> None:
 def recover(path: Path) -> None:
     """Clear what an interrupted run left of `path`; the caller holds the name. What was published whole stays.
 
+    Changes that were cut off are made, if all of them are known.
+
     Raises:
         RefusedError: what lies under Narvet's working name is not this user's, so it is not believed.
     """
+    if os.path.lexists(changes_name(path)):
+        from narvet.block.changes import finish_changes
+
+        finish_changes(path)
     folder = working_name(path)
     try:
         about = folder.lstat()
@@ -139,10 +154,11 @@ def _clear_file(path: Path, about: os.stat_result) -> None:
 
 def recover_all(folder: Path) -> None:
     """Clear everything that interrupted runs left in a folder; what other Narvets are at work on stays."""
-    for left in sorted(folder.glob(f".*{PARTIAL}")):
-        name = left.with_name(left.name[1 : -len(PARTIAL)])
-        with suppress(RefusedError), exclusive_lock(name):
-            recover(name)
+    for ending in (PARTIAL, CHANGES):
+        for left in sorted(folder.glob(f".*{ending}")):
+            name = left.with_name(left.name[1 : -len(ending)])
+            with suppress(RefusedError), exclusive_lock(name):
+                recover(name)
     clear_locks(folder)
 
 

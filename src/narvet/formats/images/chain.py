@@ -4,19 +4,24 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from narvet.block.contract import BlockDevice
-from narvet.block.files import Folder
+from narvet.block.files import Files, Folder
+from narvet.block.names import changes_name
 from narvet.formats.images import image_format
 from narvet.formats.images.contract import ImageFacts, ImageFormat, ImageSpec, InPieces, Opened
 from narvet.formats.images.fold_mark import mark_path, read_mark
 from narvet.formats.images.trust import NOTHING_SAID, Trust, decided_format, followed_base
 from narvet.ground.errors import ImageError, RequestError
+from narvet.ground.units import align_up
+
+if TYPE_CHECKING:
+    from narvet.block.staged import StagedFolder
 
 LONGEST = 64  # images over one another; longer ones are not made, and a loop ends here
 
@@ -56,7 +61,7 @@ def parts_of(kind: ImageFormat, path: Path) -> tuple[Path, ...]:
     """Return the further files that the image at `path` is kept in."""
     if not isinstance(kind, InPieces):
         return ()
-    with Folder(path.parent) as files:
+    with _files_of(path) as files:
         return tuple(path.parent / name for name in kind.parts(files, path.name))
 
 
@@ -68,7 +73,7 @@ def own_parts_of(kind: ImageFormat, path: Path) -> tuple[Path, ...]:
     """
     if not isinstance(kind, InPieces):
         return ()
-    with Folder(path.parent) as files:
+    with _files_of(path) as files:
         return tuple(path.parent / name for name in kind.own_parts(files, path.name))
 
 
@@ -98,13 +103,22 @@ def _first(path: Path, trust: Trust, stack: ExitStack, *, writable: bool = False
     if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
         what = "a folder" if stat.S_ISDIR(mode) else "neither a file nor a block device"
         raise RequestError(f"{path}: this is {what}; name an image")
-    files = stack.enter_context(Folder(path.parent))
+    files = stack.enter_context(_files_of(path))
     file = files.open(path.name, writable=writable)
     name = decided_format(path, file, trust, device=stat.S_ISBLK(mode))
     return _probed(files, path, name, writable=writable)
 
 
-def _probed(files: Folder, path: Path, format_name: str, *, writable: bool = False) -> tuple[Link, Opened]:
+def _files_of(path: Path) -> AbstractContextManager[Files]:
+    """Return the files of an image, as a context: as they will be once changes that were cut off are made."""
+    if not os.path.lexists(changes_name(path)):
+        return Folder(path.parent)
+    from narvet.block.staged import LoggedFolder
+
+    return LoggedFolder(path)
+
+
+def _probed(files: Files, path: Path, format_name: str, *, writable: bool = False) -> tuple[Link, Opened]:
     kind = image_format(format_name)
     opened = kind.probe(files, path.name, writable=writable)
     if opened is None:
@@ -143,7 +157,7 @@ def opened_chain(path: Path, trust: Trust = NOTHING_SAID, *, changed_too: bool =
             if len(both) == LONGEST:
                 raise ImageError(f"{path}: it has more than {LONGEST} bases below it")
             seen.add(os.path.realpath(base))
-            both.append(_probed(stack.enter_context(Folder(base.parent)), base, name))
+            both.append(_probed(stack.enter_context(_files_of(base)), base, name))
             if not (changed_too or os.path.realpath(base) in trust.bases) and base_changed(child, both[-1][0]):
                 raise ImageError(
                     f"{base}: it is not what {child.path} was made from: it was changed, or is another image; put back "
@@ -177,7 +191,7 @@ def open_links(links: Sequence[Link], sector_size: int = 512, *, writable: bool 
     `sector_size` is bytes, for what does not record its sectors.
     """
     with ExitStack() as stack:
-        folders = [stack.enter_context(Folder(link.path.parent)) for link in links]
+        folders = [stack.enter_context(_files_of(link.path)) for link in links]
         both = [
             _probed(files, link.path, link.kind.name, writable=writable and index == 0)
             for index, (files, link) in enumerate(zip(folders, links, strict=True))
@@ -186,3 +200,58 @@ def open_links(links: Sequence[Link], sector_size: int = 512, *, writable: bool 
         yield opened.device(sector_size)
         if writable:
             opened.opened[0].finish()
+
+
+@dataclass
+class StagedImage:
+    """An image whose changes are made all at once, when `commit` is called: its disk, over its bases."""
+
+    links: tuple[Link, ...]
+    files: StagedFolder
+    below: tuple[Opened, ...]
+    opened: Opened
+    sector_size: int
+
+    @property
+    def device(self) -> BlockDevice:
+        """The disk as it is to be."""
+        return OpenChain(self.links, (self.opened, *self.below)).device(self.sector_size)
+
+    def enlarge(self, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the disk `size` bytes large; what was never part of it reads as zeros.
+
+        Raises:
+            UnsupportedError: its format cannot do so.
+        """
+        link, old = self.links[0], self.links[0].facts
+        link.kind.enlarge(self.files, link.path.name, size, full=full, piece=piece)
+        link, self.opened = _probed(self.files, link.path, link.kind.name, writable=True)
+        self.links = (link, *self.links[1:])
+        base = self.links[1].facts.size if self.below else 0
+        hidden = min(max(align_up(old.size, old.block_size or 1), base), size)
+        device = self.device
+        for start, length in list(device.extents(old.size, hidden)):
+            device.zero(start, length)
+        device.flush()
+
+    def commit(self, check: Callable[[], object] = lambda: None) -> bool:
+        """Make every change; return whether there were any. See `StagedFolder.commit`."""
+        self.opened.finish()
+        return self.files.commit(check)
+
+
+@contextmanager
+def staged_image(links: Sequence[Link], sector_size: int = 512) -> Iterator[StagedImage]:
+    """Open an image over its bases so that nothing of it is changed before `commit`; the caller holds its name.
+
+    `sector_size` is bytes, for what does not record its sectors.
+    """
+    from narvet.block.staged import StagedFolder
+
+    with ExitStack() as stack:
+        below = tuple(
+            _probed(stack.enter_context(_files_of(link.path)), link.path, link.kind.name)[1] for link in links[1:]
+        )
+        files = stack.enter_context(StagedFolder(links[0].path))
+        link, opened = _probed(files, links[0].path, links[0].kind.name, writable=True)
+        yield StagedImage((link, *links[1:]), files, below, opened, sector_size)

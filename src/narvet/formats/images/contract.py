@@ -112,6 +112,17 @@ class ImageFormat(Protocol):
             UnsupportedError: it is sound, but cannot be read, or not written to, yet.
         """
 
+    def enlarge(self, files: Files, name: str, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the disk of an image `size` bytes large; `files` are staged, so no order matters.
+
+        `size` is one that `fit` gives. `full` is whether what is added gets its place at once. `piece` is the most
+        bytes that each file of an image in pieces may have.
+
+        Raises:
+            ImageError: the image is not sound.
+            UnsupportedError: it cannot be made larger as it is.
+        """
+
 
 @dataclass(frozen=True)
 class Opened:

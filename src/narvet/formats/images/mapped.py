@@ -284,9 +284,9 @@ def all_stored(blocks: BlockMap, size: int) -> bool:
     return bool(count)
 
 
-def allocate_all(blocks: BlockMap, file: File, size: int) -> None:
-    """Give every block of a new image its place, and the file all of its bytes."""
-    index, count = 0, -(-size // blocks.block)
+def allocate_all(blocks: BlockMap, file: File, size: int, first: int = 0) -> None:
+    """Give every block of an image from block `first` on, none of which has one, its place, and the file its bytes."""
+    index, count = first, -(-size // blocks.block)
     while index < count:
         part = blocks.most(index, count - index)
         blocks.allocate(index, part)

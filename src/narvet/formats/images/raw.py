@@ -61,6 +61,15 @@ class Raw:
 
         return Opened(_facts(file), device)
 
+    def enlarge(self, files: Files, name: str, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the file longer."""
+        del piece
+        file = files.open(name, writable=True)
+        if full:
+            file.allocate(size)
+        else:
+            file.resize(size)
+
 
 FORMAT = Raw()
 

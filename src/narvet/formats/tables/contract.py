@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal, Protocol, runtime_checkable
 from uuid import UUID
@@ -108,6 +108,16 @@ class TableFormat(Protocol):
 
     def write(self, device: BlockDevice, table: Table) -> None:
         """Write every copy of the table."""
+
+    def change(self, device: BlockDevice, entries: Iterable[PartitionEntry]) -> None:
+        """Give partitions, by their numbers, these entries; numbers that are free become partitions.
+
+        The table was read without a fault, and fits the disk. Every byte that need not change stays, also of tables
+        made by others. The device is staged, so no order matters.
+
+        Raises:
+            UnsupportedError: the table has no room for one of them.
+        """
 
     def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table on a device that is not trusted, or None, and what is wrong with it."""

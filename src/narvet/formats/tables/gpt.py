@@ -5,6 +5,7 @@ Written with 128 entries of 128 bytes. Read with any entry size the specificatio
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from uuid import UUID
 
@@ -175,16 +176,26 @@ class Gpt:
         if most > ENTRY_COUNT:
             raise UnsupportedError(f"the table has a partition {most}; {ENTRY_COUNT} can be written")
         for part in table.partitions:
-            entry = GptEntry(
-                partition_type_guid=UUID(part.type),
-                unique_partition_guid=UUID(part.id),
-                starting_lba=sector_at(part.start, sector_size),
-                ending_lba=Sector(sector_at(part.end, sector_size) - 1),
-                attributes=part.attributes,
-                partition_name=part.label,
-            )
-            array[(part.number - 1) * ENTRY_SIZE : part.number * ENTRY_SIZE] = entry.encode()
+            array[(part.number - 1) * ENTRY_SIZE : part.number * ENTRY_SIZE] = _entry(part, sector_size).encode()
         return bytes(array)
+
+    def change(self, device: BlockDevice, entries: Iterable[PartitionEntry]) -> None:
+        """Give partitions these entries, in both copies; what lies behind the known fields of an entry stays."""
+        sector_size = device.sector_size
+        both = [found for found, _ in (_copy(device, place) for place in (_HEADER, _last_sector(device))) if found]
+        if not both:
+            raise ImageError("neither copy of the GPT is sound")
+        first, array = both[0][0], bytearray(both[0][1])
+        for part in entries:
+            if part.number > first.number_of_partition_entries:
+                raise UnsupportedError(f"the GPT has {first.number_of_partition_entries} places for partitions")
+            at = (part.number - 1) * first.size_of_partition_entry
+            array[at : at + ENTRY_SIZE] = _entry(part, sector_size).encode()
+        for header, _ in both:
+            place = offset_of(header.my_lba, sector_size)
+            tail = device.read(place + GptHeader.size, header.header_size - GptHeader.size)
+            device.write(offset_of(header.partition_entry_lba, sector_size), bytes(array))
+            device.write(place, _signed(replace(header, partition_entry_array_crc32=crc32(bytes(array))), tail))
 
     def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
         """Move the second copy to the new end; ids, entries, their number, boot code and other fields stay."""
@@ -256,6 +267,17 @@ FORMAT = Gpt()
 def _signed(header: GptHeader, tail: bytes = b"") -> bytes:
     """Return a header with its checksum, and what its maker put behind the fields that are known."""
     return replace(header, header_crc32=crc32(replace(header, header_crc32=0).encode() + tail)).encode() + tail
+
+
+def _entry(part: PartitionEntry, sector_size: int) -> GptEntry:
+    return GptEntry(
+        partition_type_guid=UUID(part.type),
+        unique_partition_guid=UUID(part.id),
+        starting_lba=sector_at(part.start, sector_size),
+        ending_lba=Sector(sector_at(part.end, sector_size) - 1),
+        attributes=part.attributes,
+        partition_name=part.label,
+    )
 
 
 def _put(device: BlockDevice, offset: int, data: bytes) -> Extent:

@@ -6,13 +6,14 @@ one, each behind a record of its own of the same form: its first entry is the pa
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from typing import ClassVar, NamedTuple
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.tables.contract import Bounds, DataPartition, PartitionEntry, Reserved, Table, check_partitions
+from narvet.ground.errors import UnsupportedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.records import Record, raw, sector32, u8, u16, u32
@@ -188,6 +189,25 @@ class Mbr:
                 device.write(place, _record(chain, 0))
         device.write(0, _record(entries, int(table.id, 16)))
 
+    def change(self, device: BlockDevice, entries: Iterable[PartitionEntry]) -> None:
+        """Give partitions these entries; the extended partition reaches as far as the last logical one needs."""
+        sector_size, changed = device.sector_size, list(entries)
+        for part in changed:
+            if part.number <= _PRIMARIES:
+                _put(device, 0, part.number - 1, _entry(int(part.type, 16), part.start, part.size, sector_size))
+        logical = [part for part in changed if part.number > _PRIMARIES]
+        if not logical:
+            return
+        rows = _entries(MasterBootRecord.decode(device.read(0, SIZE)))
+        found = next(((number, row) for number, row in rows if row.os_type in _EXTENDED_TYPES), None)
+        if found is None:
+            raise UnsupportedError("the MBR has no extended partition for a logical one")
+        number, row = found
+        start, size = (offset_of(value, sector_size) for value in (row.starting_lba, row.size_in_lba))
+        needed = max(size, max(part.end for part in logical) - start)
+        _put(device, 0, number - 1, _entry(row.os_type, start, needed, sector_size))
+        _change_logical(device, Extent(start, needed), logical)
+
     def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; only one whose every entry makes sense is one."""
         if device.size < 2 * device.sector_size:
@@ -244,8 +264,17 @@ def _partition(number: int, start: int, entry: MbrEntry, table: str, sector_size
     return PartitionEntry(number, start, offset_of(entry.size_in_lba, sector_size), f"{entry.os_type:02x}", native_id)
 
 
-def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[PartitionEntry | _Break]:
-    """Yield the logical partitions of an extended one, last of all where their chain breaks off if it does.
+class _Link(NamedTuple):
+    """One record of the chain of logical partitions: its byte, the partition it is of, and its two entries."""
+
+    number: int
+    place: int
+    own: MbrEntry
+    later: MbrEntry
+
+
+def _chain(device: BlockDevice, extended: Extent) -> Iterator[_Link | _Break]:
+    """Yield the records of an extended partition, last of all where their chain breaks off if it does.
 
     The chain must go on towards the end of the extended partition, so that it ends.
     """
@@ -258,11 +287,8 @@ def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[Part
             yield _Break(number, place)
             return
         (_, own), (_, later) = _entries(record)[:2]
-        if own.os_type:
-            yield _partition(
-                number, place + offset_of(own.starting_lba, device.sector_size), own, table, device.sector_size
-            )
-            number += 1
+        yield _Link(number, place, own, later)
+        number += bool(own.os_type)
         if not later.os_type:
             return
         following = extended.start + offset_of(later.starting_lba, device.sector_size)
@@ -270,3 +296,53 @@ def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[Part
             yield _Break(number, following)
             return
         place = following
+
+
+def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[PartitionEntry | _Break]:
+    """Yield the logical partitions of an extended one, last of all where their chain breaks off if it does."""
+    sector_size = device.sector_size
+    for link in _chain(device, extended):
+        if isinstance(link, _Break):
+            yield link
+        elif link.own.os_type:
+            start = link.place + offset_of(link.own.starting_lba, sector_size)
+            yield _partition(link.number, start, link.own, table, sector_size)
+
+
+def _change_logical(device: BlockDevice, extended: Extent, parts: list[PartitionEntry]) -> None:
+    """Give logical partitions these entries, those that are new at the end of the chain."""
+    sector_size = device.sector_size
+    links = [link for link in _chain(device, extended) if isinstance(link, _Link)]
+    used = {link.number: link for link in links if link.own.os_type}
+    last = links[-1]
+    for part in sorted(parts, key=lambda part: part.number):
+        link = used.get(part.number)
+        if link is None and not last.own.os_type:
+            link = last  # an extended partition with nothing in it yet
+        place = part.start - sector_size if link is None else link.place
+        _put(device, place, 0, _entry(int(part.type, 16), part.start - place, part.size, sector_size))
+        before = (
+            last if link is None else next((one for one in links if _leads_to(one, place, extended, sector_size)), None)
+        )
+        if before is not None:
+            _put(device, before.place, 1, _entry(EXTENDED, place - extended.start, part.end - place, sector_size))
+        if link is None:
+            last = _Link(part.number, place, MbrEntry(os_type=int(part.type, 16)), MbrEntry())
+
+
+def _leads_to(link: _Link, place: int, extended: Extent, sector_size: int) -> bool:
+    return bool(link.later.os_type) and extended.start + offset_of(link.later.starting_lba, sector_size) == place
+
+
+def _put(device: BlockDevice, place: int, row: int, entry: bytes) -> None:
+    """Write one entry of the record at byte `place`, which becomes one if it was none."""
+    record = MasterBootRecord.decode(device.read(place, SIZE))
+    if record.signature != SIGNATURE:
+        record = MasterBootRecord(signature=SIGNATURE)
+    rows = bytearray(record.partition_records)
+    old = MbrEntry.decode(bytes(rows[16 * row : 16 * row + 16]))
+    new = replace(MbrEntry.decode(entry), boot_indicator=old.boot_indicator)
+    if old.os_type and old.starting_lba == new.starting_lba:
+        new = replace(new, starting_chs=old.starting_chs)
+    rows[16 * row : 16 * row + 16] = new.encode()
+    device.write(place, replace(record, partition_records=bytes(rows)).encode())

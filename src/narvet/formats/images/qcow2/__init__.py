@@ -116,6 +116,23 @@ class Qcow2:
 
         return Opened(facts, device, clusters.flush)
 
+    def enlarge(self, files: Files, name: str, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the disk larger: a longer L1 table, if need be, and another size in the header."""
+        del piece
+        opened = self.probe(files, name, writable=True)
+        file = files.open(name, writable=True)
+        header = _read_header(file)
+        if opened is None or header is None:
+            raise ImageError("this is no qcow2 image")
+        cluster = 1 << header.cluster_bits
+        if 8 * -(-size // (cluster * cluster // 8)) > LARGEST_L1:
+            raise UnsupportedError(f"clusters of {cluster} bytes do not reach so far; recast it with a larger block")
+        clusters = Clusters(file, header)
+        clusters.enlarge(size)
+        if full:
+            allocate_all(clusters, file, size, -(-header.disk_size // cluster))
+        clusters.flush()
+
 
 FORMAT = Qcow2()
 

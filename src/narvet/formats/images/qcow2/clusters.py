@@ -240,6 +240,21 @@ class Clusters:
                 self._changed = True
             index, count = index + part, count - part
 
+    def enlarge(self, size: int) -> None:
+        """Make the disk `size` bytes large; the header says so at once, so the file must be staged."""
+        needed = max(-(-size // (self.block * self._per_table)), 1)
+        if needed > self._header.l1_size:
+            old = self._header.l1_table_offset, 8 * self._header.l1_size
+            content = self._file.read(*old)
+            place = self.refcounts.append(-(-8 * needed // self.block))
+            self._file.write(place, content)
+            if content:
+                self._unused.append(old)
+            self._header = replace(self._header, l1_table_offset=place, l1_size=needed)
+        self._header = replace(self._header, disk_size=size)
+        self._file.write(0, self._header.encode()[: self._header.header_length])
+        self._changed = True
+
     def present(self, index: int) -> bytes:
         """Clusters are whole."""
         raise ImageError(f"cluster {index} cannot be partial")

@@ -107,6 +107,26 @@ class Vhdx:
 
         return Opened(_facts(files, file, image, full=full), device, blocks.flush)
 
+    def enlarge(self, files: Files, name: str, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the disk larger: another size in the metadata, and a longer table of blocks if need be."""
+        del piece
+        opened = self.probe(files, name, writable=True)
+        file = files.open(name, writable=True)
+        header = _current_header(file)
+        if opened is None or header is None:
+            raise ImageError("this is no VHDX")
+        if opened.facts.base is not None:
+            raise UnsupportedError("a VHDX child is as large as its base; fold it, or recast it, to make it larger")
+        from narvet.formats.images.vhdx.enlarge import enlarge
+
+        image = _image(file, header)
+        length = _bat_length(size, image.block, image.sector_size, has_base=False)
+        blocks = Blocks(file, header, enlarge(file, size, length), image.block, image.sector_size)
+        blocks.touch()
+        if full:
+            allocate_all(blocks, file, size, -(-image.size // image.block))
+        blocks.flush()
+
 
 FORMAT = Vhdx()
 

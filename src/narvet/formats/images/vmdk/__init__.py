@@ -102,8 +102,7 @@ class Vmdk:
         if writable and header.flags & COMPRESSED:
             where = files.shown(name)
             raise UnsupportedError(f"{where}: a packed VMDK is made for transport; recast it to write to it")
-        start, room = header.descriptor_offset * SECTOR, header.descriptor_size * SECTOR
-        renew = partial(_renew, file, start, min(room, LARGEST), text) if writable else None
+        renew = partial(_renew, file, *_place_of(file), text) if writable else None
         grains, size = Grains(file, header, renew), header.capacity * SECTOR
         facts = replace(
             _facts(files, text, size, full=all_stored(grains, size)),
@@ -117,8 +116,32 @@ class Vmdk:
 
         return Opened(facts, device, grains.flush)
 
+    def enlarge(self, files: Files, name: str, size: int, *, full: bool = False, piece: int | None = None) -> None:
+        """Make the disk larger: longer tables of grains, a larger last piece, or more pieces."""
+        from narvet.formats.images.vmdk import enlarge
+
+        file = files.open(name, writable=True)
+        text = _descriptor(file)
+        if text is None:
+            raise ImageError("this is no VMDK")
+        if text.base is not None:
+            raise UnsupportedError("a VMDK child is as large as its base; fold it, or recast it, to make it larger")
+        _renew(file, *_place_of(file), text)
+        if sparse_header(file) is None:
+            enlarge.enlarge_pieces(files, name, text, size, full=full, piece=piece)
+        else:
+            enlarge.enlarge_sparse(file, size, full=full)
+
 
 FORMAT = Vmdk()
+
+
+def _place_of(file: File) -> tuple[int, int]:
+    """Return where the descriptor lies in a file, and its room."""
+    header = sparse_header(file)
+    if header is None:
+        return 0, file.size
+    return header.descriptor_offset * SECTOR, min(header.descriptor_size * SECTOR, LARGEST)
 
 
 def _in_pieces(files: Files, name: str, file: File, text: Descriptor, *, writable: bool) -> Opened:
@@ -126,7 +149,7 @@ def _in_pieces(files: Files, name: str, file: File, text: Descriptor, *, writabl
     lines = pieces.usable(text)
     if writable:
         pieces.own_names(files, name, text)
-    renew = partial(_renew, file, 0, file.size, text) if writable else None
+    renew = partial(_renew, file, *_place_of(file), text) if writable else None
     size, full = sum(line.sectors for line in lines) * SECTOR, all(line.kind == "FLAT" for line in lines)
     stored = file.stored + sum(piece.stored for piece in in_order(files, pieces.names_of(text)))
     facts = replace(_facts(files, text, size, full=full), allocated=stored, whole=False)

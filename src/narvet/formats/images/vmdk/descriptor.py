@@ -91,9 +91,15 @@ def parse(data: bytes) -> Descriptor:
     return Descriptor(values, tuple(extents))
 
 
+def geometry_of(size: int) -> dict[str, int]:
+    """Return the geometry that a descriptor gives a disk of `size` bytes, by its names."""
+    heads, per_track = (255, 63) if size > GIB else (16, 63)
+    cylinders = max(min(size // SECTOR // heads // per_track, 65535), 1)
+    return {"cylinders": cylinders, "heads": heads, "sectors": per_track}
+
+
 def text_of(image_spec: ImageSpec, kind: str, extents: list[ExtentLine]) -> bytes:
     """Return the text of a descriptor of the kind that the specification calls by this name."""
-    heads, per_track = (255, 63) if image_spec.size > GIB else (16, 63)
     base = image_spec.base
     lines = [HEAD, "version=1", f"CID={crc32(image_spec.id.bytes) or 1:08x}"]
     lines += [f"parentCID={base.link if base else NO_BASE}", f'createType="{kind}"']
@@ -104,10 +110,6 @@ def text_of(image_spec: ImageSpec, kind: str, extents: list[ExtentLine]) -> byte
         offset = f" {extent.offset}" if extent.kind == "FLAT" else ""
         lines.append(f'RW {extent.sectors} {extent.kind} "{extent.file}"{offset}')
     lines += ["", "# The Disk Data Base", "#DDB", "", 'ddb.virtualHWVersion = "4"']
-    lines.append(f'ddb.geometry.cylinders = "{max(min(image_spec.size // SECTOR // heads // per_track, 65535), 1)}"')
-    lines += [
-        f'ddb.geometry.heads = "{heads}"',
-        f'ddb.geometry.sectors = "{per_track}"',
-        'ddb.adapterType = "lsilogic"',
-    ]
+    lines += [f'ddb.geometry.{key} = "{value}"' for key, value in geometry_of(image_spec.size).items()]
+    lines.append('ddb.adapterType = "lsilogic"')
     return ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape")

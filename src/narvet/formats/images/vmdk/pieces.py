@@ -56,10 +56,9 @@ def least(size: int) -> int:
     return max(align_up(size // MOST + size // (MOST * 4096), MIB) + MIB, 2 * MIB)
 
 
-def _held(image_spec: ImageSpec) -> int:
-    """Return the most bytes of the disk that fit in a piece; a sparse one has its tables as well."""
-    piece, grain = image_spec.pieces or 0, image_spec.block_size or GRAIN
-    if image_spec.space == "full":
+def held_by(piece: int, kind: str, grain: int) -> int:
+    """Return the most bytes of the disk that fit in a piece of `piece` bytes; a sparse one has its tables as well."""
+    if kind == "FLAT":
         return align_down(piece, GRAIN)
     held = align_down(piece, grain)
     while held > 0 and layout(held, grain, apart=True).over_head * SECTOR + held > piece:
@@ -72,9 +71,9 @@ def _held(image_spec: ImageSpec) -> int:
 @contextmanager
 def create(files: Files, name: str, image_spec: ImageSpec) -> Iterator[BlockDevice]:
     """Make an image in pieces, side by side; the descriptor that names them is written first."""
-    held = _held(image_spec)
-    sizes = [min(held, image_spec.size - start) for start in range(0, image_spec.size, held)]
     stem, kind = _stem(name), "FLAT" if image_spec.space == "full" else "SPARSE"
+    held = held_by(image_spec.pieces or 0, kind, image_spec.block_size or GRAIN)
+    sizes = [min(held, image_spec.size - start) for start in range(0, image_spec.size, held)]
     lines = [
         ExtentLine(size // SECTOR, kind, f"{stem}-{number:0{len(str(len(sizes)))}}.vmdk", 0)
         for number, size in enumerate(sizes, 1)

@@ -1,0 +1,405 @@
+"""Files whose changes are kept aside until all of them are there: then they are made at once, or not at all.
+
+`StagedFolder` is the files of an image as `formats` know them. What is written goes into a log beside the image (see
+`changes`); reading gives what was written. `commit` makes the log whole and applies it. `LoggedFolder` reads an image
+through a log that was left behind, without writing anything.
+"""
+
+from __future__ import annotations
+
+import os
+import zlib
+from bisect import bisect_left
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack, suppress
+from pathlib import Path
+from typing import BinaryIO, Self, cast
+
+import numpy as np
+
+from narvet.block.changes import (
+    PAGE,
+    ROW,
+    Changed,
+    Log,
+    apply_log,
+    drop_log,
+    opened_log,
+    page_of,
+    pages_to_runs,
+    sector_sums,
+    verdict,
+    write_end,
+)
+from narvet.block.contract import check_read, check_write, zero_by_writing
+from narvet.block.file import FileDevice
+from narvet.block.files import FileKind, Folder
+from narvet.block.names import changes_name, sync_folder
+from narvet.ground.errors import BugError, RefusedError
+from narvet.ground.extents import Extent, cut
+from narvet.ground.units import show_both
+
+_BLANK = bytes(PAGE)
+_STORED = 512
+
+
+class PagedFile:
+    """A file some of whose pages are to be what a log says: `pages` has where each lies there, 0 for zeros.
+
+    Of the file itself, `below`, only the first `kept` bytes count.
+    """
+
+    def __init__(self, below: FileDevice | None, log: FileDevice, size: int, kept: int, pages: dict[int, int]) -> None:
+        self._below = below
+        self._log = log
+        self._size = size
+        self._kept = kept
+        self._pages = pages
+
+    @property
+    def size(self) -> int:
+        """Bytes of the file as it is to be."""
+        return self._size
+
+    @property
+    def sector_size(self) -> int:
+        """Bytes of a logical sector."""
+        return 512
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Return exactly `length` bytes from `offset`."""
+        check_read(self, offset, length)
+        result = bytearray(self._old(offset, length))
+        for number in self._changed_in(offset, length):
+            start = max(number * PAGE, offset)
+            end = min((number + 1) * PAGE, offset + length)
+            page = self._page(number)
+            result[start - offset : end - offset] = page[start - number * PAGE : end - number * PAGE]
+        return bytes(result)
+
+    def _old(self, offset: int, length: int) -> bytes:
+        have = max(min(length, self._kept - offset), 0)
+        return (self._below.read(offset, have) if self._below and have else b"").ljust(length, b"\0")
+
+    def _changed_in(self, offset: int, length: int) -> Iterable[int]:
+        wanted = range(offset // PAGE, -(-(offset + length) // PAGE))
+        if len(wanted) > len(self._pages):
+            return [number for number in self._pages if number in wanted]
+        return [number for number in wanted if number in self._pages]
+
+    def _page(self, number: int) -> bytes:
+        place = self._pages[number]
+        return self._log.read(place, PAGE) if place else _BLANK
+
+    def write(self, offset: int, data: bytes | memoryview) -> None:
+        """It is only read."""
+        raise BugError(f"{len(data)} bytes at {offset} are written to a file that is only read")
+
+    def zero(self, offset: int, length: int) -> None:
+        """It is only read."""
+        raise BugError(f"{length} bytes at {offset} are zeroed in a file that is only read")
+
+    def resize(self, size: int) -> None:
+        """It is only read."""
+        raise BugError(f"a file that is only read is made {size} bytes long")
+
+    def allocate(self, size: int) -> None:
+        """It is only read."""
+        self.resize(size)
+
+    def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        """Yield the runs that may hold data, in the file or in its changed pages."""
+        last = self._size if end is None else min(end, self._size)
+        old = iter(()) if self._below is None else self._below.extents(start, min(last, self._kept))
+        numbers = np.array(sorted(number for number, place in self._pages.items() if place), dtype=np.int64)
+        first, after = np.searchsorted(numbers, [start // PAGE, -(-last // PAGE)])
+        new = (one for run in pages_to_runs(numbers[first:after]) for one in cut(run, start, last))
+        reach = start
+        for run in sorted([*old, *new]):
+            if run.end > reach:
+                yield Extent(max(run.start, reach), run.end - max(run.start, reach))
+                reach = run.end
+
+    @property
+    def stored(self) -> int:
+        """Bytes that it takes of its filesystem, about."""
+        return self._below.stored if self._below else 0
+
+    @property
+    def changed(self) -> int:
+        """When the file's content was changed last, in nanoseconds since 1970."""
+        return self._below.changed if self._below else 0
+
+    def flush(self) -> None:
+        """What is read needs no flushing."""
+
+
+class StagedFile(PagedFile):
+    """A file whose changes go into a log; `below` is None for a new one."""
+
+    def __init__(self, below: FileDevice | None, log: FileDevice) -> None:
+        size = below.size if below else 0
+        super().__init__(below, log, size, size, {})
+        self._was = below.size if below else None
+        self._allocated = False
+
+    def write(self, offset: int, data: bytes | memoryview) -> None:
+        """Keep all of `data` for `offset`."""
+        check_write(self, offset, len(data))
+        view = memoryview(data).cast("B")
+        first = offset // PAGE
+        if offset % PAGE or len(view) % PAGE:
+            head, tail = offset - first * PAGE, -(offset + len(view)) % PAGE
+            before = self._whole_page(first)[:head] if head else b""
+            last = (offset + len(view)) // PAGE
+            after = self._whole_page(last)[PAGE - tail :] if tail else b""
+            view = memoryview(b"".join((before, view, after)))
+        place = self._log.size
+        fresh = list[bytes | memoryview]()
+        for index in range(len(view) // PAGE):
+            page, known = view[index * PAGE : (index + 1) * PAGE], self._pages.get(first + index, 0)
+            if page == _BLANK:
+                self._pages[first + index] = 0
+            elif known:
+                self._log.write(known, page)
+            else:
+                self._pages[first + index] = place + len(fresh) * PAGE
+                fresh.append(page)
+        if fresh:
+            self._log.resize(place + len(fresh) * PAGE)
+            self._log.write(place, b"".join(fresh))
+
+    def _whole_page(self, number: int) -> bytes:
+        if number in self._pages:
+            return self._page(number)
+        return page_of(self._below, number, self._kept)
+
+    def zero(self, offset: int, length: int) -> None:
+        """Make a range read as zeros."""
+        check_write(self, offset, length)
+        zero_by_writing(self, offset, length)
+
+    def resize(self, size: int) -> None:
+        """Make the file longer, by zeros, or shorter."""
+        if size < self._size:
+            for number in [one for one in self._pages if one * PAGE >= size]:
+                del self._pages[number]
+            if size % PAGE and size // PAGE in self._pages:
+                self._kept, self._size = min(self._kept, size), size
+                page = self._page(size // PAGE)[: size % PAGE]
+                self._size = size
+                self.write(size - len(page), page)
+            self._kept = min(self._kept, size)
+        self._size = size
+
+    def allocate(self, size: int) -> None:
+        """Make the file `size` bytes long and give it all of them, once the changes are made."""
+        self.resize(size)
+        self._allocated = True
+
+    def flush(self) -> None:
+        """Nothing is safe before the log is whole, and then everything is."""
+
+    def rows(self, file: int) -> np.ndarray:
+        """Return the rows of the log for this file, by its number there, with what each page was."""
+        rows = np.zeros(len(self._pages), dtype=ROW)
+        for row, number in zip(rows, sorted(self._pages), strict=True):
+            known = self._is_known(number)
+            sums = sector_sums(page_of(self._below, number, self._kept)) if known else [0] * len(row["old"])
+            row["file"], row["known"], row["page"], row["place"] = file, known, number, self._pages[number]
+            row["crc"], row["old"] = zlib.crc32(self._page(number)), sums
+        return rows
+
+    def _is_known(self, number: int) -> bool:
+        """Return whether what a page was can be told from what it is to be, whatever was done of the change."""
+        start, end = number * PAGE, (number + 1) * PAGE
+        return start < self._kept and (self._kept == self._was or end <= self._kept)
+
+    def told(self, name: str, mode: int) -> Changed:
+        """Return what a log says of this file."""
+        return Changed(name, self._was, self._size, self._kept, self._allocated, mode)
+
+    @property
+    def is_changed(self) -> bool:
+        """Whether it is to be other than it was."""
+        return bool(self._pages) or self._size != self._was or self._kept != self._was or self._allocated
+
+    @property
+    def needs(self) -> int:
+        """The most bytes that making the changes stores in places where nothing was stored."""
+        if self._allocated:
+            return max(self._size - self.stored, 0)
+        holes = sorted(self._pages)
+        covered = 0 if self._below is None else sum(run.length for run in self._within(holes))
+        return max(len(holes) * PAGE - covered, 0)
+
+    def _within(self, numbers: list[int]) -> Iterator[Extent]:
+        """Yield what is stored of some pages."""
+        if self._below is None or not numbers:
+            return
+        for run in self._below.extents(numbers[0] * PAGE, min((numbers[-1] + 1) * PAGE, self._kept)):
+            first, last = bisect_left(numbers, run.start // PAGE), bisect_left(numbers, -(-run.end // PAGE))
+            yield Extent(run.start, (last - first) * PAGE)
+
+
+class _LogBeside:
+    """The files of an image as `Files`, of which some are not read directly; a context."""
+
+    def __init__(self, image: Path) -> None:
+        self._image = image
+        self._folder = Folder(image.parent)
+        self._stack = ExitStack()
+
+    def __enter__(self) -> Self:
+        self._stack.enter_context(self._folder)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stack.close()
+
+    def scratch(self, size: int) -> FileDevice:
+        """Return a file of `size` zeros without a name."""
+        return self._folder.scratch(size)
+
+    def shown(self, name: str) -> str:
+        """Return the path of a file."""
+        return self._folder.shown(name)
+
+
+class StagedFolder(_LogBeside):
+    """The files of the image at `image`, about to be changed all at once; the caller holds its name and its lease."""
+
+    def __init__(self, image: Path) -> None:
+        super().__init__(image)
+        self._files: dict[str, StagedFile] = {}
+        self._path = changes_name(image)
+        self._log: FileDevice | None = None
+
+    def __enter__(self) -> Self:
+        super().__enter__()
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        handle = os.open(self._path, flags, 0o600)
+        file = self._stack.enter_context(os.fdopen(handle, "r+b", buffering=0))
+        self._log = FileDevice(cast(BinaryIO, file))
+        self._log.resize(PAGE)  # a page's place is never 0
+        return self
+
+    def __exit__(self, *details: object) -> None:
+        if self._log is not None and details[0] is not None:
+            with suppress(OSError):
+                self._path.unlink()
+        super().__exit__(*details)
+
+    def open(self, name: str, *, writable: bool = False) -> FileDevice | StagedFile:
+        """Return a file that exists, or is to be made."""
+        known = self._files.get(name)
+        if known is None and not writable:
+            return self._folder.open(name)
+        return known or self._staged(name, self._folder.open(name))
+
+    def create(self, name: str) -> StagedFile:
+        """Return a new file; FileExistsError if there is one."""
+        if self.kind(name) != "missing":
+            raise FileExistsError(name)
+        return self._staged(name, None)
+
+    def kind(self, name: str) -> FileKind:
+        """Return what lies under a name; a link is not followed."""
+        return "file" if name in self._files else self._folder.kind(name)
+
+    def names(self) -> tuple[str, ...]:
+        """Return the names of everything there, ascending."""
+        return tuple(sorted({*self._folder.names(), *self._files}))
+
+    def _staged(self, name: str, below: FileDevice | None) -> StagedFile:
+        if self._log is None:
+            raise BugError("files are staged outside of their context")
+        self._files[name] = StagedFile(below, self._log)
+        return self._files[name]
+
+    def commit(self, check: Callable[[], object] = lambda: None) -> bool:
+        """Make all changes; return whether there were any. `check` is called right before the first of them.
+
+        Raises:
+            RefusedError: the store has no room for them, or `check` says so; nothing was changed.
+            OSError: the system refused. If it did so once changes had begun, whoever opens the image next goes on.
+        """
+        log, changed = self._log, [(name, file) for name, file in self._files.items() if file.is_changed]
+        self._log = None  # from here on an error must leave the log
+        if log is None:
+            raise BugError("changes are made twice")
+        try:
+            if changed:
+                self._make_whole(log, changed)
+            check()
+        except BaseException:
+            drop_log(self._path)
+            raise
+        if changed:
+            self._apply()
+        drop_log(self._path)
+        return bool(changed)
+
+    def _make_whole(self, log: FileDevice, changed: list[tuple[str, StagedFile]]) -> None:
+        needed = sum(file.needs for _, file in changed)
+        space = os.statvfs(self._image.parent)
+        if needed > space.f_bavail * space.f_frsize:
+            raise RefusedError(
+                f"{self._image}: changing it takes {show_both(needed)} of its store, which has "
+                f"{show_both(space.f_bavail * space.f_frsize)} left; nothing was changed; make room there"
+            )
+        mode = self._image.stat().st_mode & 0o777
+        rows = np.concatenate([file.rows(number) for number, (_, file) in enumerate(changed)])
+        listed = [file.told(name, mode) for name, file in changed]
+        write_end(log, listed, rows)
+        sync_folder(self._path.parent)
+
+    def _apply(self) -> None:
+        with opened_log(self._image) as log:
+            if log is None:
+                raise RefusedError(f"{self._path}: it does not read back as it was written; nothing was changed")
+            apply_log(log, self._image.parent)
+
+
+class LoggedFolder(_LogBeside):
+    """The files of an image as a log that was left behind will make them; nothing is written."""
+
+    def __init__(self, image: Path) -> None:
+        super().__init__(image)
+        self._left: Log | None = None
+
+    def __enter__(self) -> Self:
+        super().__enter__()
+        log = self._stack.enter_context(opened_log(self._image))
+        if log is not None and verdict(log, self._image.parent) == "apply":
+            self._left = log
+        return self
+
+    def open(self, name: str, *, writable: bool = False) -> FileDevice | PagedFile:
+        """Return a file as it is to be."""
+        number = next((at for at, one in enumerate(self._files) if one.name == name), None)
+        if number is None or self._left is None:
+            return self._folder.open(name, writable=writable)
+        if writable:
+            raise BugError(f"{name} is written to while changes to it are left over")
+        changed, rows = self._files[number], self._left.pages(number)
+        below = None if changed.was is None and self._folder.kind(name) == "missing" else self._folder.open(name)
+        pages = dict(zip(rows["page"].tolist(), rows["place"].tolist(), strict=True))
+        kept = min(changed.kept, below.size if below else 0)
+        return PagedFile(below, self._left.device, changed.size, kept, pages)
+
+    @property
+    def _files(self) -> tuple[Changed, ...]:
+        return self._left.files if self._left else ()
+
+    def create(self, name: str) -> FileDevice:
+        """Nothing is made."""
+        raise BugError(f"{name} is made while changes are left over")
+
+    def kind(self, name: str) -> FileKind:
+        """Return what lies under a name; a link is not followed."""
+        return "file" if any(one.name == name for one in self._files) else self._folder.kind(name)
+
+    def names(self) -> tuple[str, ...]:
+        """Return the names of everything there, ascending."""
+        return tuple(sorted({*self._folder.names(), *(one.name for one in self._files)}))
