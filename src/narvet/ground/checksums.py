@@ -61,6 +61,23 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
     return result
 
 
+def crc16_rows(seed: int, rows: NDArray[Any]) -> NDArray[np.uint16]:
+    """Return the CRC-16 (x^16 + x^15 + x^2 + 1, bits reversed) of every row of bytes, from the register state `seed`.
+
+    Args:
+        rows: bytes, shape (n, length).
+    """
+    import numpy as np
+
+    table = np.arange(256, dtype=np.uint16)
+    for _ in range(8):
+        table = np.where(table & 1, table >> 1 ^ 0xA001, table >> 1).astype(np.uint16)
+    state = np.full(len(rows), seed, dtype=np.uint16)
+    for column in rows.T:
+        state = state >> 8 ^ table[(state ^ column) & 0xFF]
+    return state
+
+
 def _effects(offset: int, length: int) -> NDArray[np.uint32]:
     """Return what each value of the 16-bit word at `offset` of `length` bytes, alone among zeros, leaves as CRC."""
     import numpy as np

@@ -40,6 +40,21 @@ class UnfitError(NarvetError):
         self.remedy = remedy
 
 
+class CannotChangeError(NarvetError):
+    """A filesystem that exists cannot be changed so; `remedy` is what to do about it.
+
+    `least` and `most` are the bytes it can be, where the size is what does not fit.
+    """
+
+    status = 2
+
+    def __init__(self, message: str, remedy: str, least: int = 0, most: int = 0) -> None:
+        super().__init__(message)
+        self.remedy = remedy
+        self.least = least
+        self.most = most
+
+
 @dataclass(frozen=True)
 class Folder:
     """A folder of a filesystem, by the names that lead to it from its root, with the `volume` to be mounted in it."""
@@ -127,7 +142,8 @@ class FilesystemState:
 
     `uuid` is what guests know it by. `shape` is None where it is too damaged to tell.
     `uid`, `gid` and `mode` are its root's, None where the mount decides. `rights` is the security descriptor of its
-    root as text, `links` are folders that lead to other volumes: path and target. `free` is bytes.
+    root as text, `links` are folders that lead to other volumes: path and target. `free` is bytes. `unclean` is why
+    nothing in it may be changed before a guest has used it, empty if that is not so.
     """
 
     kind: str
@@ -142,6 +158,7 @@ class FilesystemState:
     rights: str = ""
     links: tuple[tuple[str, str], ...] = ()
     findings: tuple[Finding, ...] = ()
+    unclean: str = ""
 
     @property
     def size(self) -> int:
@@ -180,6 +197,50 @@ class NewFilesystem(Protocol):
 
     def write(self, device: BlockDevice) -> None:
         """Write it to a device that reads as zeros."""
+
+
+class Growth(Protocol):
+    """A filesystem that exists and is to be made larger: worked out from its state alone."""
+
+    @property
+    def before(self) -> FilesystemState:
+        """The filesystem as it was found."""
+
+    @property
+    def state(self) -> FilesystemState:
+        """What a reader will find afterwards."""
+
+    def footprint(self) -> int:
+        """Return the most bytes that it stores, on a disk that stores only what is written."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device at least as large, which still holds what `before` says.
+
+        Behind the end that the filesystem had, writing takes effect at once, as nobody looks there yet. All else is
+        kept back by the device until everything is known, so that no order matters.
+
+        Raises:
+            ImageError: what is there is not sound after all.
+            CannotChangeError: what is there cannot be changed so.
+        """
+
+
+def refuse_unknown(state: FilesystemState, understood: frozenset[str]) -> None:
+    """Raise CannotChangeError where a filesystem may not be changed: not clean, or with features that nobody knows."""
+    if state.shape is None:
+        raise CannotChangeError(f"the {state.kind} is damaged", "repair it in its guest")
+    if state.unclean:
+        raise CannotChangeError(f"the {state.kind} cannot be changed: {state.unclean}", CLEAN_IT)
+    unknown = sorted(set(state.features) - understood)
+    if unknown:
+        raise CannotChangeError(
+            f"the {state.kind} uses {', '.join(unknown)}, which is not known here well enough to change it",
+            "let its guest do it",
+        )
+
+
+CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
+"""The way out for a filesystem that nothing may be changed in."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -291,6 +352,13 @@ class Filesystem(Protocol):
         """Return what is found, None if it is not this filesystem; findings tell of damage.
 
         Without `deep` only what its state needs is read and checked, so that it costs next to nothing.
+        """
+
+    def grown(self, state: FilesystemState, size: int) -> Growth:
+        """Return a filesystem made as large as `size` bytes allow; as it is, where that is less than a unit more.
+
+        Raises:
+            CannotChangeError: it cannot be made so large, or may not be changed now.
         """
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:

@@ -6,24 +6,26 @@ Pages are 4 KiB, as on every machine whose guests this is for. The kernel counts
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import (
     NEVER_CHECKED,
+    CannotChangeError,
     Capacity,
     FilesystemState,
     LinuxFilesystem,
     Loss,
     Options,
     UnfitError,
+    refuse_unknown,
 )
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.records import Record, raw, u32, uuid
 from narvet.ground.rules import filesystems as rules
-from narvet.ground.units import KIB, TIB, outside
+from narvet.ground.units import KIB, TIB, outside, show_both
 
 PAGE = 4 * KIB
 LEAST = 64 * KIB
@@ -120,6 +122,23 @@ class NewSwap:
         device.write(0, header.encode())
 
 
+@dataclass(frozen=True)
+class GrownSwap:
+    """Swap that is to have more pages."""
+
+    before: FilesystemState
+    state: FilesystemState
+
+    def footprint(self) -> int:
+        """Return nothing: the description is there already."""
+        return 0
+
+    def write(self, device: BlockDevice) -> None:
+        """Write the number of pages; id, label and what a boot loader keeps there stay."""
+        header = SwapHeader.decode(device.read(0, PAGE))
+        device.write(0, replace(header, last_page=self.state.size // PAGE - 1).encode())
+
+
 class Swap(LinuxFilesystem):
     """The filesystem behind `filesystem = "swap"`, though nothing is kept in it by name."""
 
@@ -153,6 +172,14 @@ class Swap(LinuxFilesystem):
         label = header.sws_volume.split(b"\0")[0].decode("utf-8", "replace")
         found = tuple(_faults(header, shape, device.size, where))
         return FilesystemState("swap", str(header.sws_uuid), label, shape, shape.total, findings=found)
+
+    def grown(self, state: FilesystemState, size: int) -> GrownSwap:
+        """Return swap of as many pages as fit; CannotChangeError where its page count cannot tell them."""
+        refuse_unknown(state, frozenset())
+        if size > MOST:
+            raise CannotChangeError(f"swap has at most {show_both(MOST)}", "choose a smaller size", LEAST, MOST)
+        shape = Shape(max(size // PAGE, state.size // PAGE), state.shape.bad if isinstance(state.shape, Shape) else 0)
+        return GrownSwap(state, replace(state, shape=shape, free=shape.total))
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield all but the description: what was swapped out is of no use to a guest that starts."""

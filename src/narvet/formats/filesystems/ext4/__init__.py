@@ -11,8 +11,9 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, LinuxFilesystem
-from narvet.formats.filesystems.ext4 import geometry
+from narvet.formats.filesystems.ext4 import geometry, grow
 from narvet.formats.filesystems.ext4.geometry import PlannedExt4
+from narvet.formats.filesystems.ext4.grow import PlannedGrowth
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
@@ -26,6 +27,16 @@ class NewExt4(PlannedExt4):
         from narvet.formats.filesystems.ext4.write import write
 
         write(device, self)
+
+
+class Grown(PlannedGrowth):
+    """One that is to be made larger; what does so is loaded when it is needed."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that keeps back what lies before its old end."""
+        from narvet.formats.filesystems.ext4.enlarge import enlarge
+
+        enlarge(device, self)
 
 
 class _Options(Ext4Options):
@@ -59,6 +70,10 @@ class Ext4(LinuxFilesystem):
         from narvet.formats.filesystems.ext4.read import read
 
         return read(device, where, deep=deep)
+
+    def grown(self, state: FilesystemState, size: int) -> Grown:
+        """Return it made larger; CannotChangeError where it cannot be."""
+        return grow.grown(Grown, state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

@@ -77,34 +77,24 @@ class _Cursor:
 
 def spread(shape: Shape) -> Spread:
     """Return where everything lies; the free blocks of all groups add up to the shape's."""
-    count = shape.group_count
-    base, length = _base(shape), np.full(count, shape.blocks_per_group, dtype=np.int64)
-    length[-1] = shape.group_length(count - 1)
-    cursor = _Cursor(shape, base, length, {})
-    places = [np.empty(count, dtype=np.int64) for _ in range(3)]
+    cursor = _cursor(shape)
+    places = _Places(shape, 0, cursor)
     own: list[list[Extent]] = []
-    flex = 1 << shape.groups_per_flex_log
-    for first in range(0, count, flex):
-        last = min(first + flex, count)
-        cursor.enter(first)
-        for place, unit in zip(places, (1, 1, shape.inode_table_blocks), strict=True):
-            place[first:last] = _starts(cursor.take(last - first, unit), unit)
+    for first, end in shape.chunks(0):
+        places.put(first, end)
         if first == 0:
             own = [cursor.align().take(blocks) for blocks in _own(shape)]
-    cursor.used.setdefault(count - 1, [])  # growth appends to the last group: its bitmap is written
-    taken = np.zeros(count, dtype=np.int64)
-    for group, runs in cursor.used.items():
-        taken[group] = sum(shape.clustered(run.length) for run in joined(runs))
-    free = length - base - taken
-    if int(free.sum()) != shape.free_blocks or int(free.min()) < 0:
+    cursor.used.setdefault(shape.group_count - 1, [])  # growth appends to the last group: its bitmap is written
+    free = places.free()
+    if int(free.sum()) != shape.free_blocks:
         raise BugError(f"ext4: the groups of {shape.size} bytes do not add up to the free blocks promised")
     root, lost_found, growth, journal = own
     return Spread(
-        block_bitmap=places[0],
-        inode_bitmap=places[1],
-        inode_table=places[2],
-        base=base,
-        length=length,
+        block_bitmap=places.columns[0],
+        inode_bitmap=places.columns[1],
+        inode_table=places.columns[2],
+        base=cursor.base,
+        length=cursor.length,
         free=free,
         used=cursor.used,
         root=root[0],
@@ -112,6 +102,68 @@ def spread(shape: Shape) -> Spread:
         growth_map=growth[0] if growth else None,
         journal=tuple(joined(journal)),
     )
+
+
+@dataclass(frozen=True)
+class Added:
+    """Where the metadata of the groups from `first` on lie that are added to a filesystem: arrays, one item a group.
+
+    See `Spread` for the fields.
+    """
+
+    first: int
+    block_bitmap: NDArray[np.int64]
+    inode_bitmap: NDArray[np.int64]
+    inode_table: NDArray[np.int64]
+    free: NDArray[np.int64]
+    used: dict[int, list[Extent]]
+    base: NDArray[np.int64]
+    length: NDArray[np.int64]
+
+
+def added(shape: Shape, first: int) -> Added:
+    """Return where the metadata of a grown filesystem's groups from `first` on lie: in those groups themselves."""
+    cursor = _cursor(shape)
+    places = _Places(shape, first, cursor)
+    for start, end in shape.chunks(first):
+        places.put(start, end)
+    if first < shape.group_count:
+        cursor.used.setdefault(shape.group_count - 1, [])
+    block_bitmap, inode_bitmap, inode_table = places.columns
+    return Added(first, block_bitmap, inode_bitmap, inode_table, places.free(), cursor.used, cursor.base, cursor.length)
+
+
+def _cursor(shape: Shape) -> _Cursor:
+    count = shape.group_count
+    base, length = _base(shape), np.full(count, shape.blocks_per_group, dtype=np.int64)
+    length[-1] = shape.group_length(count - 1)
+    return _Cursor(shape, base, length, {})
+
+
+class _Places:
+    """The places of bitmaps and inode tables of the groups from `first` on, as the cursor gives them."""
+
+    def __init__(self, shape: Shape, first: int, cursor: _Cursor) -> None:
+        self._shape = shape
+        self._first = first
+        self._cursor = cursor
+        self.columns = [np.empty(shape.group_count - first, dtype=np.int64) for _ in range(3)]
+
+    def put(self, first: int, end: int) -> None:
+        """Place what a run of groups keeps together, from its first group on."""
+        self._cursor.enter(first)
+        for column, unit in zip(self.columns, (1, 1, self._shape.inode_table_blocks), strict=True):
+            column[first - self._first : end - self._first] = _starts(self._cursor.take(end - first, unit), unit)
+
+    def free(self) -> NDArray[np.int64]:
+        """Return the free blocks of every group."""
+        taken = np.zeros(self._shape.group_count, dtype=np.int64)
+        for group, runs in self._cursor.used.items():
+            taken[group] = sum(self._shape.clustered(run.length) for run in joined(runs))
+        free = (self._cursor.length - self._cursor.base - taken)[self._first :]
+        if len(free) and int(free.min()) < 0:
+            raise BugError(f"ext4: a group of {self._shape.size} bytes holds more than it has")
+        return free
 
 
 def _own(shape: Shape) -> tuple[int, ...]:
@@ -122,8 +174,10 @@ def _base(shape: Shape) -> NDArray[np.int64]:
     """Return `base_blocks` of every group."""
     base = np.zeros(shape.group_count, dtype=np.int64)
     if shape.meta_from is not None:
-        position = np.arange(shape.group_count) % shape.descriptors_per_block
-        base += (position <= 1) | (position == shape.descriptors_per_block - 1)
+        groups = np.arange(shape.group_count)
+        position = groups % shape.descriptors_per_block
+        apart = (position <= 1) | (position == shape.descriptors_per_block - 1)
+        base += apart & (groups >= shape.meta_from * shape.descriptors_per_block)
     for group in (0, *shape.copies):
         base[group] = shape.base_blocks(group)
     return -(-base // shape.cluster_blocks) * shape.cluster_blocks

@@ -142,6 +142,16 @@ def signed(seed: int, number: int, inode: Inode) -> Inode:
     return replace(inode, i_checksum_lo=low, i_checksum_hi=high)
 
 
+def signed_in(seed: int, number: int, inode: Inode, whole: bytes) -> Inode:
+    """Return an inode with its checksum, which covers all of the `whole` inode that was there, of any size.
+
+    Inodes of 128 bytes keep the lower half alone (metadata checksums, "inode").
+    """
+    blank = replace(inode, i_checksum_lo=0, i_checksum_hi=0).encode()[: len(whole)] + whole[len(inode.encode()) :]
+    high, low = divmod(crc32c_raw(inode_seed(seed, number, inode.i_generation), blank), 1 << 16)
+    return replace(inode, i_checksum_lo=low, i_checksum_hi=high if inode.i_extra_isize >= 4 else inode.i_checksum_hi)
+
+
 def folder_block(shape: Shape, seed: int, number: int, names: list[tuple[str, int]]) -> bytes:
     """Return a block of folder `number` that holds `names` with their inodes, the last stretched to the tail.
 

@@ -17,6 +17,10 @@ from narvet.formats.filesystems.ext4.records import (
     INODE_SIZE,
     MAGIC,
     NEEDS_RECOVERY,
+    ORPHANS_LEFT,
+    OTHER_COMPAT,
+    OTHER_INCOMPAT,
+    OTHER_RO_COMPAT,
     RO_COMPAT,
     SUPERBLOCK_OFFSET,
     GroupDescriptor,
@@ -37,7 +41,8 @@ from narvet.ground.rules import filesystems as rules
 
 _ROOT = 2
 _WHERE_ITS_MAGIC_LIES = SUPERBLOCK_OFFSET + Superblock.size
-_ERRORS_SEEN = 0x2
+_CLEAN, _ERRORS_SEEN = 0x1, 0x2
+_MMP_CLEAN = 0xFF4D4D50
 
 
 def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
@@ -77,6 +82,7 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
         mode=root.i_mode & 0o7777,
         features=_features(superblock),
         findings=tuple(found),
+        unclean=_unclean(volume),
     )
 
 
@@ -140,10 +146,29 @@ def _features(superblock: Superblock) -> tuple[str, ...]:
     """Return the names of the features in use; those Narvet has no name for are given by their bit."""
     names = []
     for word, table, kind in (
-        (superblock.s_feature_compat, COMPAT, "compat"),
-        (superblock.s_feature_incompat, INCOMPAT, "incompat"),
-        (superblock.s_feature_ro_compat, RO_COMPAT, "ro_compat"),
+        (superblock.s_feature_compat, COMPAT | OTHER_COMPAT, "compat"),
+        (superblock.s_feature_incompat, INCOMPAT | OTHER_INCOMPAT, "incompat"),
+        (superblock.s_feature_ro_compat, RO_COMPAT | OTHER_RO_COMPAT, "ro_compat"),
     ):
         bits = [1 << bit for bit in range(32) if word >> bit & 1]
         names += [table.get(bit, f"{kind}:0x{bit:x}") for bit in bits]
     return tuple(names)
+
+
+def _unclean(volume: Volume) -> str:
+    """Return why nothing may be changed: what a guest left open, empty if nothing."""
+    superblock = volume.superblock
+    if superblock.s_feature_incompat & NEEDS_RECOVERY:
+        return "its journal holds changes that are not in place yet"
+    if superblock.s_state & _ERRORS_SEEN or not superblock.s_state & _CLEAN:
+        return "its guest did not unmount it, or has seen errors in it"
+    if superblock.s_last_orphan or superblock.s_feature_ro_compat & ORPHANS_LEFT:
+        return "files that were removed while in use are still to be given back"
+    if volume.incompat("mmp") and _mmp_sequence(volume) != _MMP_CLEAN:
+        return "a kernel says that it has it mounted"
+    return ""
+
+
+def _mmp_sequence(volume: Volume) -> int:
+    """Return what the block says by which kernels keep each other from mounting at once (mmp_seq)."""
+    return int.from_bytes(volume.read_block(volume.superblock.s_mmp_block)[4:8], "little")

@@ -38,6 +38,33 @@ RO_COMPAT = {
     0x400: "metadata_csum",
 }
 NEEDS_RECOVERY = 0x4
+ORPHANS_LEFT = 0x10000  # in s_feature_ro_compat: the orphan file names some
+
+# Features that are not made here: their names, for those who look.
+OTHER_COMPAT = {
+    0x1: "dir_prealloc", 0x2: "imagic_inodes", 0x40: "lazy_bg", 0x100: "exclude_bitmap", 0x200: "sparse_super2",
+    0x400: "fast_commit", 0x800: "stable_inodes", 0x1000: "orphan_file",
+}  # fmt: skip
+OTHER_INCOMPAT = {
+    0x1: "compression", 0x8: "journal_dev", 0x100: "mmp", 0x400: "ea_inode", 0x1000: "dirdata", 0x4000: "large_dir",
+    0x8000: "inline_data", 0x10000: "encrypt", 0x20000: "casefold",
+}  # fmt: skip
+OTHER_RO_COMPAT = {
+    0x4: "btree_dir", 0x10: "uninit_bg", 0x80: "has_snapshot", 0x100: "quota", 0x800: "replica", 0x1000: "readonly",
+    0x2000: "project", 0x4000: "shared_blocks", 0x8000: "verity", ORPHANS_LEFT: "orphan_present",
+}  # fmt: skip
+
+UNDERSTOOD = frozenset({
+    "resize_inode", "meta_bg", "64bit", "flex_bg", "csum_seed", "sparse_super", "bigalloc", "metadata_csum",
+    "uninit_bg", "has_journal",
+})  # fmt: skip
+"""Features that say where metadata lie and how they are signed: what growth must know, and does."""
+HARMLESS = frozenset({
+    "dir_prealloc", "imagic_inodes", "ext_attr", "dir_index", "fast_commit", "stable_inodes", "orphan_file", "filetype",
+    "extents", "mmp", "ea_inode", "large_dir", "inline_data", "encrypt", "casefold", "large_file", "huge_file",
+    "dir_nlink", "extra_isize", "quota", "project", "verity",
+})  # fmt: skip
+"""Features about what files hold: growth touches none of it."""
 
 GROUP_INODES_UNUSED = 0x1
 GROUP_BLOCKS_UNUSED = 0x2
@@ -104,8 +131,8 @@ class Superblock(Record, title="ext4 superblock", size=1024):
     s_want_extra_isize: int = u16(0x15E, "bytes", "new inodes should have")
     s_flags: int = u32(0x160, "", "1 signed, 2 unsigned directory hash")
     s_raid_stride: int = u16(0x164, "blocks", "of one disk of a stripe")
-    s_mmp_interval: int = u16(0x166, "seconds", "not used")
-    s_mmp_block: int = u64(0x168, "", "not used")
+    s_mmp_interval: int = u16(0x166, "seconds", "between looks at who has it mounted")
+    s_mmp_block: int = u64(0x168, "block", "where a kernel says that it has it mounted")
     s_raid_stripe_width: int = u32(0x170, "blocks", "of a whole stripe")
     s_log_groups_per_flex: int = u8(0x174, "", "groups whose metadata lie together: 1 << this")
     s_checksum_type: int = u8(0x175, "", "1 crc32c")
@@ -119,10 +146,10 @@ class Superblock(Record, title="ext4 superblock", size=1024):
     s_backup_bgs: tuple[int, ...] = u32s(0x24C, 2, "", "groups of the copies, where only two are kept")
     s_encrypt: bytes = raw(0x254, 20, "", "not used")
     s_lpf_ino: int = u32(0x268, "", "inode of lost+found")
-    s_prj_quota_inum: int = u32(0x26C, "", "not used")
+    s_prj_quota_inum: int = u32(0x26C, "", "inode of the project quota")
     s_checksum_seed: int = u32(0x270, "", "where every metadata checksum starts")
     s_time_hi: bytes = raw(0x274, 8, "", "upper bits of times, encoding")
-    s_orphan_file_inum: int = u32(0x27C, "", "not used")
+    s_orphan_file_inum: int = u32(0x27C, "", "inode of the orphan file")
     s_reserved: bytes = raw(0x280, 380, "", "zero")
     s_checksum: int = u32(0x3FC, "", "crc32c of everything before")
 

@@ -6,6 +6,7 @@ cost microseconds each. `groups` spreads a shape out into arrays when it is writ
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -141,11 +142,21 @@ class Shape:
         """Return the blocks of a group."""
         return min(self.blocks_per_group, self.block_count - self.group_start(group))
 
+    def chunks(self, first_group: int) -> Iterator[tuple[int, int]]:
+        """Yield first and end of the runs of groups from `first_group` on whose metadata lie together."""
+        flex, group = 1 << self.groups_per_flex_log, first_group
+        while group < self.group_count:
+            end = min((group // flex + 1) * flex, self.group_count)
+            yield group, end
+            group = end
+
     def base_blocks(self, group: int) -> int:
         """Return the blocks at the start of a group that hold a superblock, group descriptors and their reserve."""
         has_super = group == 0 or group in self.copies
         if self.meta_from is None:
             return has_super * (1 + self.descriptor_blocks + self.reserved_descriptor_blocks)
+        if group < self.meta_from * self.descriptors_per_block:
+            return has_super * (1 + self.meta_from + self.reserved_descriptor_blocks)
         position = group % self.descriptors_per_block
         return has_super + (position in (0, 1, self.descriptors_per_block - 1))
 

@@ -6,7 +6,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.filesystems.ext4.records import COMPAT, INCOMPAT, RO_COMPAT, SUPERBLOCK_OFFSET, Superblock
+from narvet.formats.filesystems.ext4.records import (
+    COMPAT,
+    INCOMPAT,
+    OTHER_COMPAT,
+    OTHER_INCOMPAT,
+    OTHER_RO_COMPAT,
+    RO_COMPAT,
+    SUPERBLOCK_OFFSET,
+    Superblock,
+)
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
@@ -14,9 +23,9 @@ from narvet.ground.errors import ImageError
 MOST_DESCRIPTORS = 1 << 20  # those of 128 TiB in usual groups; a damaged group size must not make us read for hours
 
 _CHUNK = 1 << 20
-_COMPAT = {name: bit for bit, name in COMPAT.items()}
-_INCOMPAT = {name: bit for bit, name in INCOMPAT.items()}
-_RO_COMPAT = {name: bit for bit, name in RO_COMPAT.items()}
+_COMPAT = {name: bit for bit, name in (COMPAT | OTHER_COMPAT).items()}
+_INCOMPAT = {name: bit for bit, name in (INCOMPAT | OTHER_INCOMPAT).items()}
+_RO_COMPAT = {name: bit for bit, name in (RO_COMPAT | OTHER_RO_COMPAT).items()}
 
 
 @dataclass(frozen=True)
@@ -41,6 +50,10 @@ class Volume:
     def incompat(self, name: str) -> bool:
         """Whether an incompatible feature is in use."""
         return bool(self.superblock.s_feature_incompat & _INCOMPAT[name])
+
+    def ro_compat(self, name: str) -> bool:
+        """Whether a feature is in use that a writer must know."""
+        return bool(self.superblock.s_feature_ro_compat & _RO_COMPAT[name])
 
     def read_block(self, block: int, count: int = 1) -> bytes:
         """Return `count` blocks from `block` on."""
@@ -79,9 +92,10 @@ def volume_of(device: BlockDevice, superblock: Superblock) -> Volume:
     blocks = superblock.s_blocks_count_lo | (superblock.s_blocks_count_hi << 32 if wide else 0)
     check(blocks > superblock.s_first_data_block, "s_blocks_count_lo", "more than one block")
     seeded = superblock.s_feature_incompat & _INCOMPAT["csum_seed"]
-    seeded = superblock.s_feature_incompat & _INCOMPAT["csum_seed"]
     seed = superblock.s_checksum_seed if seeded else crc32c_raw(0xFFFFFFFF, superblock.s_uuid.bytes)
     checksums = bool(superblock.s_feature_ro_compat & _RO_COMPAT["metadata_csum"])
+    flex = superblock.s_feature_incompat & _INCOMPAT["flex_bg"]
+    check(superblock.s_log_groups_per_flex < 32, "s_log_groups_per_flex", "below 32")
     shape = Shape(
         block_size=block,
         block_count=blocks,
@@ -90,7 +104,7 @@ def volume_of(device: BlockDevice, superblock: Superblock) -> Volume:
         inode_size=inode,
         descriptor_size=descriptor,
         first_data_block=superblock.s_first_data_block,
-        groups_per_flex_log=superblock.s_log_groups_per_flex,
+        groups_per_flex_log=superblock.s_log_groups_per_flex if flex else 0,
         meta_from=superblock.s_first_meta_bg if superblock.s_feature_incompat & _INCOMPAT["meta_bg"] else None,
         sparse=bool(superblock.s_feature_ro_compat & _RO_COMPAT["sparse_super"]),
         reserved_descriptor_blocks=superblock.s_reserved_gdt_blocks,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 from uuid import UUID
@@ -34,6 +35,7 @@ from narvet.formats.filesystems.ext4.records import (
 )
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.checksums import crc32c_raw, crc32c_rows
+from narvet.ground.extents import Extent
 
 _ALL = 0xFFFFFFFF
 _READ_ONLY_ON_ERRORS = 2
@@ -51,7 +53,7 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
     shape, seed = new.shape, checksum_seed(new.options.uuid)
     places = spread(shape)
     inode_bitmap = _inode_bitmap(shape)
-    bitmaps = _block_bitmaps(shape, places)
+    bitmaps = dict(block_bitmaps(shape, places.base, places.length, places.used))
     descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap)
     block = shape.block_size
     for group, bitmap in bitmaps.items():
@@ -85,19 +87,19 @@ def _inode_bitmap(shape: Shape) -> bytes:
     return np.packbits(bits, bitorder="little").tobytes()
 
 
-def _block_bitmaps(shape: Shape, places: Spread) -> dict[int, bytes]:
-    """Return the bitmap of every group that needs one written."""
-    bitmaps = {}
-    for group, runs in places.used.items():
+def block_bitmaps(
+    shape: Shape, base: NDArray[np.int64], length: NDArray[np.int64], used: Mapping[int, list[Extent]]
+) -> Iterator[tuple[int, bytes]]:
+    """Yield the bitmap of every group that needs one written: `used` has the runs taken in it besides its base."""
+    cluster, whole = shape.cluster_blocks, 8 * shape.block_size
+    for group, runs in used.items():
         start = shape.group_start(group)
-        cluster = shape.cluster_blocks
-        bits = np.zeros(shape.blocks_per_group // cluster, dtype=bool)
-        bits[: places.base[group] // cluster] = True
-        bits[places.length[group] // cluster :] = True
+        bits = np.zeros(whole, dtype=bool)
+        bits[: base[group] // cluster] = True
+        bits[length[group] // cluster :] = True
         for run in runs:
             bits[(run.start - start) // cluster : -(-(run.start - start + run.length) // cluster)] = True
-        bitmaps[group] = np.packbits(bits, bitorder="little").tobytes()
-    return bitmaps
+        yield group, np.packbits(bits, bitorder="little").tobytes()
 
 
 def _descriptors(
