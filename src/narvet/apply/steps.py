@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from narvet.apply.change import ChangeDisk
 from narvet.apply.copying import copy_disk, source_of
 from narvet.apply.staging import new_image
 from narvet.block.leases import lease
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
     from narvet.block.contract import BlockDevice
     from narvet.formats.images.contract import ImageSpec
     from narvet.model.facts import Facts
-    from narvet.model.layout import Layout, Origin
+    from narvet.model.layout import Layout, Origin, PlannedDisk
 
 
 @dataclass(frozen=True)
@@ -99,6 +100,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for disk in layout.disks
         if disk.name in missing
     ]
+    images += (_change(disk, layout, facts, trust) for disk in layout.disks if disk.state == "to change")
     changed = {one.where.name for one in moves if one.where.kind == "guest"}
     entries = (
         step
@@ -107,6 +109,13 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for step in guest_system(layout.systems[name]).steps(wanted, facts.found.guests[name])
     )
     return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
+
+
+def _change(disk: PlannedDisk, layout: Layout, facts: Facts, trust: Trust) -> ChangeDisk:
+    own = (one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name)
+    told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in own if one.answer.is_move)
+    found = facts.found.disks[disk.name]
+    return ChangeDisk(disk.name, disk.guest, disk.wanted, found, disk.spec.pieces, trust, told)
 
 
 def _trust(layout: Layout) -> Trust:

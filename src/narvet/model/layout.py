@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from narvet.ground.findings import Finding
     from narvet.model.moves import Difference
 
-State = Literal["to make", "as asked", "in the way"]
+State = Literal["to make", "as asked", "to change", "in the way"]
 
 
 @dataclass(frozen=True)
@@ -38,8 +38,9 @@ class Origin:
 class PlannedDisk:
     """A disk of a sheet: what is wanted, for which guest, in which store and slot, and what becomes of it.
 
-    `system` is what its guest runs. `spec` is what its image is made by; `pieces` cover the disk from the first byte to
-    the last. With an `origin`, the partitions are those found there.
+    `system` is what its guest runs. `needs` is the most bytes that writing it stores at once. `spec` is what its image
+    is made by; `pieces` cover the disk from the first byte to the last. With an `origin`, the partitions are those
+    found there.
     """
 
     name: str
@@ -52,6 +53,7 @@ class PlannedDisk:
     pieces: tuple[Piece, ...]
     origin: Origin | None = None
     state: State = "to make"
+    needs: int = 0
 
     @property
     def path(self) -> str:
@@ -68,7 +70,7 @@ class PlannedDisk:
 class StoreCapacity:
     """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
 
-    `needed` is what writing the missing images stores at once, `free` what the filesystem there has at this moment.
+    `needed` is what writing stores at once, `free` what the filesystem there has at this moment.
     Stores `beside` it lie on the same filesystem: they need and have promised what they share with it. `measured` is
     whether the room is what is free there, not what the sheet says.
     """

@@ -17,6 +17,7 @@ class Answer(Enum):
 
     MAKE = "make"
     ADD = "add"
+    ENLARGE = "enlarge"
     CORRECT = "correct"
     REFUSE = "refuse"
     LEAVE = "leave"
@@ -24,7 +25,7 @@ class Answer(Enum):
     @property
     def is_move(self) -> bool:
         """Whether `write` takes what is there to what is wanted."""
-        return self in (Answer.MAKE, Answer.ADD, Answer.CORRECT)
+        return self in (Answer.MAKE, Answer.ADD, Answer.ENLARGE, Answer.CORRECT)
 
 
 class Aspect(Enum):
@@ -32,13 +33,15 @@ class Aspect(Enum):
 
     IMAGE = ("", Answer.MAKE)
     FORMAT = ("format", Answer.REFUSE)
-    SIZE = ("size", Answer.REFUSE)
+    LARGER = ("size", Answer.ENLARGE)
+    SMALLER = ("size", Answer.REFUSE)
     TABLE = ("table", Answer.REFUSE)
     TABLE_ID = ("table id", Answer.REFUSE)
     SPACE = ("space", Answer.LEAVE)
     SOUNDNESS = ("soundness", Answer.REFUSE)
     ORIGIN = ("place", Answer.REFUSE)
-    PARTITION = ("partition", Answer.REFUSE)
+    PARTITION = ("partition", Answer.ADD)
+    PARTITION_TOO_MANY = ("partition", Answer.REFUSE)
     START = ("start", Answer.REFUSE)
     TYPE = ("type", Answer.REFUSE)
     ID = ("id", Answer.REFUSE)
@@ -46,7 +49,8 @@ class Aspect(Enum):
     ATTRIBUTES = ("attributes", Answer.LEAVE)
     FILESYSTEM = ("filesystem", Answer.REFUSE)
     UUID = ("uuid", Answer.REFUSE)
-    TOTAL = ("total shown", Answer.REFUSE)
+    MORE_SHOWN = ("total shown", Answer.ENLARGE)
+    LESS_SHOWN = ("total shown", Answer.REFUSE)
     FOLDER = ("leads to", Answer.REFUSE)
     RIGHTS = ("rights", Answer.LEAVE)
     OWNER = ("owner", Answer.LEAVE)
@@ -69,12 +73,13 @@ class Aspect(Enum):
     @property
     def in_bytes(self) -> bool:
         """Whether its values are numbers of bytes."""
-        return self in (Aspect.SIZE, Aspect.START, Aspect.TOTAL)
+        return self in _IN_BYTES
 
 
+_IN_BYTES = (Aspect.LARGER, Aspect.SMALLER, Aspect.START, Aspect.MORE_SHOWN, Aspect.LESS_SHOWN)
 _SAID_BY_PLACE = (
-    Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.MOUNT_POINT, Aspect.MOUNT_POINT_OWNER,
-    Aspect.ENTRY, Aspect.ENTRY_WORDS,
+    Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY, Aspect.MOUNT_POINT,
+    Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_WORDS,
 )  # fmt: skip
 
 Value = int | str | None

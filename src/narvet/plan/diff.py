@@ -70,7 +70,7 @@ def diff_disk(name: str, wanted: Disk, found: Disk | None, *, is_copied: bool) -
         yield Difference(where, Aspect.IMAGE, f"an image at {wanted.path}", None)
         return
     yield from _compared(where, Aspect.FORMAT, wanted.image.format, found.image.format)
-    yield from _compared(where, Aspect.SIZE, wanted.size, found.size)
+    yield from _sized(where, wanted.size, found.size)
     yield from _compared(where, Aspect.TABLE, wanted.table, found.table)
     yield from _compared(where, Aspect.TABLE_ID, wanted.table_id or "none", found.table_id or "none")
     if wanted.image.space == "full" and found.image.space != "full":
@@ -91,13 +91,13 @@ def _partitions(wanted: Disk, found: Disk, where: Place) -> Iterator[Difference]
         else:
             yield from _partition(wanted, part, found, other, where.part(part.number))
     for number in there:
-        yield Difference(where.part(number), Aspect.PARTITION, None, "a partition")
+        yield Difference(where.part(number), Aspect.PARTITION_TOO_MANY, None, "a partition")
 
 
 def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, where: Place) -> Iterator[Difference]:
     if part.number:
         yield from _compared(where, Aspect.START, part.start, other.start)
-        yield from _compared(where, Aspect.SIZE, part.size, other.size)
+        yield from _sized(where, part.size, other.size)
         yield from _compared(where, Aspect.TYPE, part.entry.type, other.entry.type)
         yield from _compared(where, Aspect.ID, part.entry.id, other.entry.id)
         label = part.entry.label if table_format(wanted.table).keeps_labels else ""
@@ -116,7 +116,9 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
 def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
     yield from _compared(where, Aspect.FILESYSTEM, wanted.kind, found.kind)
     yield from _compared(where, Aspect.UUID, wanted.uuid, found.uuid)
-    yield from _compared(where, Aspect.TOTAL, wanted.total, found.total)
+    if wanted.total != found.total:
+        aspect = Aspect.MORE_SHOWN if wanted.total > found.total else Aspect.LESS_SHOWN
+        yield Difference(where, aspect, wanted.total, found.total)
     if found.rights:
         yield from _compared(where, Aspect.RIGHTS, wanted.rights, found.rights)
     there = dict(found.links)
@@ -127,6 +129,11 @@ def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -
 def _owner(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
     yield from _compared(where, Aspect.OWNER, f"{wanted.uid}:{wanted.gid}", f"{found.uid}:{found.gid}")
     yield from _compared(where, Aspect.MODE, f"{wanted.mode or 0:04o}", f"{found.mode or 0:04o}")
+
+
+def _sized(where: Place, asked: int, found: int) -> Iterator[Difference]:
+    if asked != found:
+        yield Difference(where, Aspect.LARGER if asked > found else Aspect.SMALLER, asked, found)
 
 
 def _compared(where: Place, aspect: Aspect, asked: Value, found: Value) -> Iterator[Difference]:

@@ -11,20 +11,22 @@ from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
+from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import images as image_rules
 from narvet.ground.rules import tables as table_rules
-from narvet.ground.units import align_up
+from narvet.ground.units import align_up, show_both
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestSystem, PartitionKey
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Mount, Partition
 from narvet.model.layout import Piece
+from narvet.plan.existing import offers_of
 from narvet.plan.partition_request import PartitionRequest, Site, request_partition
 from narvet.plan.place import PartSize, disk_size_for, pieces, place
-from narvet.plan.solve import smallest_size
+from narvet.plan.solve import smallest_growth, smallest_size
 from narvet.sheet.resolved import ResolvedDisk
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
@@ -54,16 +56,22 @@ class PlannedImage:
 
 
 def plan_disk(
-    disk: ResolvedDisk, site: Site, folders: Mapping[PartitionKey, tuple[Folder, ...]] = MappingProxyType({})
+    disk: ResolvedDisk,
+    site: Site,
+    folders: Mapping[PartitionKey, tuple[Folder, ...]] = MappingProxyType({}),
+    existing: Disk | None = None,
 ) -> tuple[PlannedImage, tuple[Finding, ...]]:
-    """Return a disk planned and what is to be said about it; `folders` is what is mounted in each partition."""
+    """Return a disk planned and what is to be said about it; `folders` is what is mounted in each partition.
+
+    `existing` is what was found in its place, if that is its own.
+    """
     table = table_format(disk.table) if disk.table else None
     both = [request_partition(disk, one, site, folders.get((disk.name, one.index), ())) for one in disk.partitions]
     requests = [request for request, _ in both]
     found = [finding for _, said in both for finding in said]
     if table:
         found += _table_checks(table, disk, requests)
-    sizes, too_large = _sizes(disk, requests)
+    sizes, too_large = _sizes(disk, requests, existing)
     found += too_large
     size = _disk_size(disk, table, sizes)
     found += _size_checks(disk, table, size)
@@ -140,21 +148,40 @@ def _ahead(table: TableFormat | None, count: int, sector_size: int) -> list[int]
     return [table.ahead(index, count, sector_size) for index in range(count)]
 
 
-def _sizes(disk: ResolvedDisk, requests: list[PartitionRequest]) -> tuple[list[PartSize], list[Finding]]:
-    """Return what each partition takes, with `usable` solved."""
+def _sizes(
+    disk: ResolvedDisk, requests: list[PartitionRequest], existing: Disk | None
+) -> tuple[list[PartSize], list[Finding]]:
+    """Return what each partition takes, with `usable` solved: on a filesystem that exists by what is there."""
     sizes: list[PartSize] = []
     found: list[Finding] = []
+    there = {part.filesystem.uuid: part for part in existing.partitions if part.filesystem} if existing else {}
     for one in requests:
         wanted, size = one.asked.usable, one.asked.size
         if wanted is not None and one.kind is not None:
             try:
-                size = smallest_size(one.kind, one.wishes, wanted, disk.align)
+                size = _solved(one, wanted, there.get(one.kind.native_id(one.wishes.uuid)), disk.align)
             except UnfitError as error:
                 size = wanted
                 where = disk.place.part(one.asked.index).key("usable")
                 found.append(filesystem_rules.usable_too_large.error(where, str(error)))
         sizes.append(size)
     return sizes, found
+
+
+def _solved(request: PartitionRequest, wanted: int, there: Partition | None, step: int) -> int:
+    """Return the bytes that a partition needs for `wanted` bytes to be filled in it."""
+    kind = request.kind
+    if kind is None:
+        raise BugError("there is no filesystem to be filled")
+    offers = offers_of(kind, request.wishes, there) if there is not None else None
+    if offers is None or there is None:
+        return smallest_size(kind, request.wishes, wanted, step)
+    size = smallest_growth(offers, wanted, there.size, kind.most, step)
+    if size is None:
+        raise UnfitError(
+            f"the {kind.name} that exists cannot be made to offer {show_both(wanted)}", there.size, there.size
+        )
+    return size
 
 
 def _disk_size(disk: ResolvedDisk, table: TableFormat | None, sizes: list[PartSize]) -> int:

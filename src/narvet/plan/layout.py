@@ -6,19 +6,23 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
+from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Folder
+from narvet.formats.tables import table_format
 from narvet.ground.findings import Finding, disk_place
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules.disks import file_of
+from narvet.ground.units import MIB
 from narvet.guests import guest_system
 from narvet.guests.contract import MountsInFolders, PartitionKey
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest
 from narvet.model.facts import Facts
-from narvet.model.layout import Layout, Origin, PlannedDisk, State
+from narvet.model.layout import Layout, Origin, PlannedDisk
 from narvet.model.moves import Answer, Difference
 from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
+from narvet.plan.existing import onto
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.resolve import check_asked, resolve
@@ -28,6 +32,7 @@ from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 _SHOWN_DIFFERENCES = 3
+_ROOM_FOR_TABLES = 4 * MIB  # of partitions and images, with the log of their changes
 
 
 def plan(sheet: Sheet, facts: Facts) -> Layout:
@@ -41,7 +46,8 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
     copied = frozenset(disk.name for disk in disks if disk.origin is not None)
     of_disks = diff_disks(wanted, facts.found, copied)
-    disks = tuple(replace(disk, state=_state(disk, facts, of_disks[disk.name])) for disk in disks)
+    kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
+    disks = tuple(_with_state(disk, facts, of_disks[disk.name], kept) for disk in disks)
     earlier = earlier_images(disks, facts, resolved)
     stores = plan_stores(resolved, disks, facts.found)
     findings = (
@@ -93,7 +99,11 @@ def _disk(
     if disk.origin_path is None:
         guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
         site = Site(path, sheet.system_of(disk), guest, sheet.ids(disk.name), sheet.dated, store.stripe, store.flash)
-        image, said = plan_disk(disk, site, folders)
+        existing = _existing(disk, sheet, facts)
+        image, said = plan_disk(disk, site, folders, existing)
+        if existing is not None:
+            fitted, more = onto(image.wanted, existing, disk.place)
+            image, said = replace(image, wanted=fitted), (*said, *more)
     else:
         there = facts.origins[disk.name]
         existing = facts.found.disks.get(disk.name)
@@ -111,6 +121,17 @@ def _disk(
         origin=origin,
     )
     return planned, said
+
+
+def _existing(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Disk | None:
+    """Return what was found in a disk's place, if it carries the ids that the sheet gives the disk."""
+    found, ids = facts.found.disks.get(disk.name), sheet.ids(disk.name)
+    if found is None:
+        return None
+    if disk.table is not None:
+        return found if found.table_id == table_format(disk.table).native_id(ids.table) else None
+    kinds = [filesystem(part.filesystem) for part in disk.partitions if part.filesystem]
+    return found if any(kind.native_id(ids.filesystem(1)) in found.filesystem_ids for kind in kinds) else None
 
 
 def _folder_mounts(
@@ -160,14 +181,25 @@ def _check_zone(sheet: ResolvedSheet, disk: PlannedDisk) -> Iterator[Finding]:
         yield rules.zone_differs.error(disk_place(disk.name), disk.store, store, disk.guest, guest)
 
 
-def _state(disk: PlannedDisk, facts: Facts, differences: Iterable[Difference]) -> State:
-    """Return what an existing image makes of a disk: as asked, or in the way."""
+def _with_state(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...], kept: set[str]) -> PlannedDisk:
+    """Return a disk with what becomes of it, and the bytes that this stores; disks in `kept` cannot be changed."""
     found = facts.found.disks.get(disk.name)
     if found is None:
-        return "to make"
-    refused = any(one.answer is Answer.REFUSE for one in differences)
-    ours = is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), found)
-    return "as asked" if ours and not refused else "in the way"
+        return replace(disk, state="to make", needs=disk.wanted.image.stored)
+    refused = disk.name in kept or any(one.answer is Answer.REFUSE for one in differences)
+    if refused or not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), found):
+        return replace(disk, state="in the way")
+    if not any(one.answer.is_move for one in differences):
+        return replace(disk, state="as asked")
+    return replace(disk, state="to change", needs=_needs(disk.wanted, found))
+
+
+def _needs(wanted: Disk, found: Disk) -> int:
+    """Return the most bytes that changing a disk stores: the log of changes is as large as they are."""
+    grown = sum(part.growth.footprint() for part in wanted.partitions if part.growth)
+    new = sum(part.new.footprint() for part in wanted.partitions if part.new and part.there is None)
+    full = max(wanted.size - found.size, 0) if wanted.image.space == "full" else 0
+    return 2 * grown + new + full + _ROOM_FOR_TABLES
 
 
 def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...]) -> Iterator[Finding]:
@@ -188,6 +220,8 @@ def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Differen
         yield rules.image_differs.error(where, disk.path, told)
         return
     for one in differences:
+        if one.answer.is_move:
+            continue
         yield rules.not_as_asked.warning(one.where, one.aspect.title, *one.shown)
 
 

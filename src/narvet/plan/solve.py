@@ -44,6 +44,20 @@ def smallest_size(filesystem: Filesystem, wishes: Wishes, wanted: int, step: int
     )
 
 
+def smallest_growth(offers: Callable[[int], int], wanted: int, size: int, most: int, step: int) -> int | None:
+    """Return the smallest size, from the `size` that a partition has, at which what is in it offers `wanted` bytes.
+
+    Sizes above that are multiples of `step`. None if no size up to `most` does.
+    """
+    if offers(size) >= wanted:
+        return size
+    first, last = align_up(size + 1, step), align_down(most, step)
+    high = align_up(size + 2 * (wanted - offers(size)) + step, step)
+    while high < last and offers(high) < wanted:
+        high *= 2
+    return _smallest_between(lambda one: offers(one) >= wanted, first, min(high, last), step)
+
+
 def _smallest_between(offers: Callable[[int], bool], first: int, last: int, step: int) -> int | None:
     """Return the smallest size from `first` to `last` that offers enough, where offers grow but for small dips."""
     if not offers(last):

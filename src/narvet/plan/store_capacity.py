@@ -56,7 +56,7 @@ def _store(name: str, form: StoreForm, disks: list[PlannedDisk], found: Estate) 
         kept=int(kept),
         promised=sum(disk.size for disk in disks),
         present=present,
-        needed=sum(disk.wanted.image.stored for disk in disks if disk.name not in found.disks),
+        needed=sum(disk.needs for disk in disks),
         free=there.free,
         measured=form.room is None,
     )

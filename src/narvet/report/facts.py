@@ -26,6 +26,7 @@ def review_facts(layout: Layout) -> dict[str, Any]:
         "disks": [_planned(disk) for disk in layout.disks],
         "pools": [],
         "stores": [_store(store) for store in layout.stores],
+        "changes": [_change(one) for one in layout.differences if one.answer.is_move],
         "entries": entry_facts(layout),
         "findings": finding_facts(layout.findings),
     }
@@ -79,6 +80,15 @@ def confirm_facts(differences: Sequence[Difference]) -> dict[str, Any]:
     """Return what `confirm --json` prints."""
     rows = [{"where": where_of(one), "asked": flat(one.texts[0]), "found": flat(one.texts[1])} for one in differences]
     return {"agrees": not rows, "differences": rows}
+
+
+def _change(one: Difference) -> dict[str, Any]:
+    """Return a move: where, what about it, what is there and what it becomes; sizes stay numbers."""
+    values = [
+        value if isinstance(value, int) else flat(text)
+        for value, text in zip((one.found, one.asked), reversed(one.texts), strict=True)
+    ]
+    return {"where": str(one.where), "what": one.aspect.title, "was": values[0], "becomes": values[1]}
 
 
 def where_of(one: Difference) -> str:
@@ -164,7 +174,7 @@ def _partition(part: Partition, disk: Disk) -> dict[str, Any]:
         "uuid": inside.uuid if inside else None,
         "at": mount.at if mount else None,
         "volume": (mount.volume if mount else "") or None,
-        **_capacity(part.new.capacity() if part.new else None),
+        **_capacity(part.capacity),
     }
 
 

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from narvet.ground.errors import printable
-from narvet.ground.findings import LEVELS, Finding, Rule, has_errors
+from narvet.ground.findings import LEVELS, Finding, Rule, disk_place, has_errors
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -71,7 +71,7 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> Renderable
         parts += [brief, "", "Name disks after the sheet to see them in depth.", ""]
     for disk in layout.disks:
         if disk.name in deep:
-            parts += [_disk(disk, marks), ""]
+            parts += [_disk(disk, layout.differences, marks), ""]
     if not named:
         parts += [_stores(layout.stores), ""]
         parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
@@ -115,14 +115,36 @@ def _by_guest(disks: Iterable[PlannedDisk]) -> RenderableType:
 
 
 def _available(disk: PlannedDisk) -> int:
-    return sum(part.new.capacity().available for part in disk.wanted.partitions if part.new)
+    return sum(part.capacity.available for part in disk.wanted.partitions if part.capacity)
 
 
-def _disk(disk: PlannedDisk, marks: Marks) -> RenderableType:
+def _disk(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
     place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.path}"
-    return _core(disk.wanted, bands_of(disk), disk.system, disk.name, place, marks)
+    core_of = _core(disk.wanted, bands_of(disk), disk.system, disk.name, place, marks)
+    return Group(core_of, _changes(disk, differences, marks)) if disk.state == "to change" else core_of
+
+
+def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
+    """Return what a disk that exists is and what it becomes, a row for each thing that changes."""
+    table = grid("left", "right", "left", "right", "left")
+    for one in differences:
+        if one.where.kind != "disk" or one.where.name != disk.name or not one.answer.is_move:
+            continue
+        place = where_of(one).removeprefix(str(disk_place(disk.name))).strip(". ") or "size"
+        becomes, was = one.shown
+        more = (
+            f"+ {show_both(one.asked - one.found)}" if isinstance(one.asked, int) and isinstance(one.found, int) else ""
+        )
+        table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
+    for part in disk.wanted.partitions:
+        if part.growth is not None and part.there is not None and part.filesystem is not None:
+            before, after = part.there.available, part.filesystem.available
+            more = f"+ {show_both(after - before)}"
+            what = f"partition {part.number} available to fill" if part.number else "available to fill"
+            table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(more, "dim"))
+    return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 
 def made(one: Made, marks: Marks) -> RenderableType:
@@ -135,7 +157,7 @@ def _core(disk: Disk, bands: Iterable[Band], system: str, name: str, place: str,
     image = disk.image
     sectors = f"{disk.table_name}, sectors of {show_bytes(image.sector_size)}"
     head = Text.assemble((name, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}; {sectors}")
-    shown = [_shows(part, part.new.capacity(), system) for part in disk.partitions if part.new]
+    shown = [_shows(part, part.capacity, system) for part in disk.partitions if part.capacity]
     return Group(head, Text(place, "dim"), Padding(core(bands, marks), (1, 0, 0, 2)), *shown)
 
 

@@ -135,6 +135,10 @@ class Shape(Protocol):
     def unit(self) -> int:
         """Bytes of an allocation unit."""
 
+    @property
+    def held_back(self) -> int:
+        """Bytes that are free, but that an ordinary user cannot fill."""
+
 
 @dataclass(frozen=True)
 class FilesystemState:
@@ -169,6 +173,21 @@ class FilesystemState:
     def total(self) -> int:
         """Bytes that a guest shows as its size, 0 where that is not known."""
         return self.shape.total if self.shape else 0
+
+    @property
+    def available(self) -> int:
+        """Bytes that an ordinary user can fill."""
+        return max(self.free - (self.shape.held_back if self.shape else 0), 0)
+
+    def capacity(self, size: int) -> Capacity:
+        """Return what a guest shows of it in a partition of `size` bytes, with the files that are in it."""
+        losses = (
+            ("metadata", self.size - self.total),
+            ("in use", self.total - self.free),
+            ("held back from ordinary users", self.free - self.available),
+            ("not taken by the filesystem", size - self.size),
+        )
+        return Capacity(self.total, self.free, self.available, tuple(Loss(what, n) for what, n in losses if n > 0))
 
 
 class NewFilesystem(Protocol):
@@ -402,6 +421,9 @@ class LinuxFilesystem:
     def plan(self, size: int, wishes: Wishes) -> NewFilesystem:
         """Return the filesystem in a partition of `size` bytes."""
         return self.options.of(wishes).plan(size)
+
+    def grown(self, state: FilesystemState, size: int) -> Growth:
+        raise CannotChangeError(f"{state.kind} cannot be made larger here", "let its guest do it")
 
 
 class ForWindows(LinuxFilesystem):

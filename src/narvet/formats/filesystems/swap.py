@@ -68,6 +68,11 @@ class Shape:
         """Bytes of a page."""
         return PAGE
 
+    @property
+    def held_back(self) -> int:
+        """Nothing: ordinary users can fill what is free."""
+        return 0
+
 
 @dataclass(frozen=True, kw_only=True)
 class SwapOptions(Options):

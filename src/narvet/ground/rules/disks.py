@@ -19,6 +19,16 @@ def base_in_use(disk: str) -> Wording:
 
 
 @rule(
+    meaning="What is on a disk cannot become what the sheet now asks: it is not clean, not known well enough, or "
+    "would be larger than it can be.",
+    way_out="Do what the finding says, or set the sheet back.",
+)
+def cannot_be_changed(why: str, remedy: str) -> Wording:
+    """Word something that exists and cannot be changed as asked."""
+    return why, f"{remedy}; or set the sheet back"
+
+
+@rule(
     meaning="An image of this sheet exists whose disk the sheet no longer has.",
     way_out="Put the disk back into the sheet, and retire it if it is no longer needed; or move the image away.",
 )
@@ -186,3 +196,16 @@ def zone_differs(store: str, store_zone: str, guest: str, guest_zone: str) -> Wo
 def file_of(size: int) -> str:
     """Return what a file is called that is in an image's way."""
     return f"a file of {show_bytes(size)}"
+
+
+@rule(
+    meaning="A partition becomes larger by less than the filesystem on it can make use of.",
+    way_out="Nothing: its guest shows what it showed. Ask for more to have the filesystem grow as well.",
+)
+def too_little_to_grow(kind: str, unit: int, added: int) -> Wording:
+    """Word a partition that is made larger by `added` bytes, of which its filesystem makes no use."""
+    return (
+        f"{show_bytes(added)} more are too little for the {kind} on it, which grows in units of at least "
+        f"{show_bytes(unit)}; its guest shows what it showed",
+        "",
+    )

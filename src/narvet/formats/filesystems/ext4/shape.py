@@ -52,6 +52,11 @@ class Shape:
         return self.block_size * self.cluster_blocks
 
     @property
+    def held_back(self) -> int:
+        """Bytes of what is free that ordinary users cannot fill: the superuser's, and those that the kernel keeps."""
+        return (self.superuser_blocks + self.kernel_blocks) * self.block_size
+
+    @property
     def total(self) -> int:
         """Bytes that statvfs counts."""
         return max(self.block_count - self.overhead_blocks, 0) * self.block_size

@@ -35,6 +35,11 @@ class ClusterShape:
         """Bytes of a cluster."""
         return self.per_cluster * self.sector_size
 
+    @property
+    def held_back(self) -> int:
+        """Nothing: ordinary users can fill what is free."""
+        return 0
+
 
 def start_of(cluster: Cluster, heap: int, unit: int) -> int:
     """Return the byte at which a cluster of `unit` bytes starts; the first one is at byte `heap`."""

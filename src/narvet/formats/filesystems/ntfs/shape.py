@@ -40,3 +40,8 @@ class Shape:
     def unit(self) -> int:
         """Bytes of a cluster."""
         return self.cluster_size
+
+    @property
+    def held_back(self) -> int:
+        """Nothing: ordinary users can fill what is free."""
+        return 0

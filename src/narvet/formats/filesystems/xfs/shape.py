@@ -48,6 +48,11 @@ class Shape:
         return self.block_size
 
     @property
+    def held_back(self) -> int:
+        """Nothing: ordinary users can fill what is free."""
+        return 0
+
+    @property
     def total(self) -> int:
         """Bytes that statvfs counts: all but the log."""
         return (self.block_count - self.log_blocks) * self.block_size

@@ -1,0 +1,169 @@
+"""A disk that exists becomes what is wanted, in two changes that are each made all at once.
+
+First the image grows, and the table's second copy follows to its end: the disk is sound, with room at its end. Then
+what lies behind the ends of partitions and filesystems is filled, where nobody looks yet; and at last the table's
+entries and what is inside the filesystems change together. A cut leaves one of these disks, and the next write goes on
+from there.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from narvet.block.contract import BlockDevice
+from narvet.block.delayed import Delayed
+from narvet.block.leases import Lease, lease
+from narvet.block.locks import exclusive_lock
+from narvet.block.publish import recover
+from narvet.block.window import Window
+from narvet.formats.filesystems.contract import Growth
+from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
+from narvet.formats.images.trust import NOTHING_SAID, Trust
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
+from narvet.ground.errors import RefusedError
+from narvet.ground.units import show_both
+from narvet.model.estate import NO_TABLE, Disk, Partition
+from narvet.observe.children import children_of
+from narvet.observe.images import survey
+
+
+@dataclass(frozen=True)
+class ChangeDisk:
+    """Make a disk that was found into the one that is wanted; see `model.moves` for what may change."""
+
+    disk: str
+    guest: str
+    wanted: Disk
+    found: Disk
+    piece: int | None = None
+    trust: Trust = NOTHING_SAID
+    moves: tuple[str, ...] = field(default=())
+    guest_may_run = False
+    comes_last = False
+
+    @property
+    def touches(self) -> str:
+        """The image."""
+        return self.wanted.path
+
+    @property
+    def summary(self) -> str:
+        """What becomes of it, in a few words."""
+        if self.wanted.size != self.found.size:
+            return f"{show_both(self.found.size)} become {show_both(self.wanted.size)}"
+        return "; ".join(self.moves)
+
+    def apply(self) -> dict[str, object]:
+        """Change it; a cut at any moment leaves a sound disk that the next write goes on from.
+
+        Raises:
+            RefusedError: somebody uses it, it is not what was found, it is the base of others, or there is no room.
+        """
+        path = Path(os.path.realpath(self.touches))
+        with _held(path, self.trust) as (links, leased):
+            self._check_same(path)
+            if self.wanted.size > self.found.size:
+                self._enlarge(links, leased)
+                links = tuple(chain(path, self.trust))
+            delayed = self._fill_ahead(links)
+            self._change(links, leased, delayed)
+        return {"did": "disk changed", "disk": self.disk, "size": self.wanted.size, "id": self.wanted.table_id or None}
+
+    def _check_same(self, path: Path) -> None:
+        """Raise RefusedError if the disk is not the one that the plan was worked out from, or others stand on it."""
+        there = survey(str(path), deep=False, trust=self.trust, sector_size=self._sector_size)
+        if _marks(there) != _marks(self.found):
+            raise RefusedError(f"{path}: it was changed since it was looked at; nothing was changed; write again")
+        for child in children_of(path, [path.parent]):
+            raise RefusedError(f"{path}: {child} is a child of it and needs it as it is; fold that first")
+
+    @property
+    def _sector_size(self) -> int:
+        return self.wanted.image.sector_size or self.found.image.sector_size
+
+    def _enlarge(self, links: tuple[Link, ...], leased: Lease) -> None:
+        full = self.wanted.image.space == "full"
+        with staged_image(links, self._sector_size) as staged:
+            staged.enlarge(self.wanted.size, full=full, piece=self.piece)
+            self._follow_end(staged)
+            staged.commit(leased.check)
+
+    def _follow_end(self, staged: StagedImage) -> None:
+        if self.found.table == NO_TABLE:
+            return
+        table = table_format(self.found.table)
+        if isinstance(table, EndsWithDisk):
+            device = staged.device
+            table.follow_end(device, self.found.size)
+            device.flush()
+
+    def _fill_ahead(self, links: tuple[Link, ...]) -> list[tuple[Partition, Delayed]]:
+        """Write new filesystems, and what grown ones have behind their old end; return what is still to be done."""
+        growths = [(part, part.growth) for part in self.wanted.partitions if part.growth is not None]
+        new = [part for part in self._added() if part.new is not None]
+        if not growths and not new:
+            return []
+        with open_links(links, self._sector_size, writable=True) as device:
+            for part in new:
+                self._make(device, part)
+            delayed = [(part, _grow(device, part, growth)) for part, growth in growths]
+            device.flush()
+        return delayed
+
+    def _make(self, device: BlockDevice, part: Partition) -> None:
+        """Write a filesystem where no partition lies yet: whatever was there reads as zeros first."""
+        device.zero(part.start, part.size)
+        if part.new is not None:
+            part.new.write(Window(device, part.start, part.size))
+
+    def _added(self) -> Iterator[Partition]:
+        there = {part.number for part in self.found.partitions}
+        return (part for part in self.wanted.partitions if part.number not in there)
+
+    def _entries(self) -> list[PartitionEntry]:
+        """Return the entries of the table that are to be others than they are."""
+        there = {part.number: part.entry for part in self.found.partitions}
+        return [part.entry for part in self.wanted.partitions if part.number and there.get(part.number) != part.entry]
+
+    def _change(self, links: tuple[Link, ...], leased: Lease, delayed: list[tuple[Partition, Delayed]]) -> None:
+        entries = self._entries()
+        with staged_image(links, self._sector_size) as staged:
+            device = staged.device
+            for part, kept in delayed:
+                kept.replay(Window(device, part.start, part.size))
+            if entries:
+                table_format(self.found.table).change(device, entries)
+            device.flush()
+            staged.commit(leased.check)
+
+
+def _grow(device: BlockDevice, part: Partition, growth: Growth) -> Delayed:
+    delayed = Delayed(Window(device, part.start, part.size), growth.before.size)
+    growth.write(delayed)
+    return delayed
+
+
+def _marks(disk: Disk) -> tuple[object, ...]:
+    """Return what tells whether a disk is still what it was: all of it that a plan rests on."""
+    return (
+        disk.size,
+        disk.table,
+        disk.table_id,
+        tuple((part.entry, part.filesystem and replace(part.filesystem, findings=())) for part in disk.partitions),
+    )
+
+
+@contextmanager
+def _held(path: Path, trust: Trust) -> Iterator[tuple[tuple[Link, ...], Lease]]:
+    """Hold an image that is about to be changed, with its bases; what a cut left of an earlier change is made first."""
+    with exclusive_lock(path):
+        recover(path)
+        links = tuple(chain(path, trust))
+        bases = [file for link in links[1:] for file in link.files]
+        with lease(*links[0].files, change=True) as leased, lease(*bases, change=False):
+            yield links, leased

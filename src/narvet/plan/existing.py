@@ -1,0 +1,94 @@
+"""A disk that exists, planned onto what is there: each filesystem as it is, or as large as it is to become. Pure.
+
+What a filesystem was made with is not what one would be made with today, so its sizes are taken from what was found.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import (
+    CannotChangeError,
+    Filesystem,
+    FilesystemState,
+    Growth,
+    UnfitError,
+    Wishes,
+)
+from narvet.ground.findings import Finding, Place
+from narvet.ground.rules import disks as rules
+from narvet.model.estate import Disk, Partition
+
+
+def onto(wanted: Disk, found: Disk, where: Place) -> tuple[Disk, tuple[Finding, ...]]:
+    """Return a wanted disk fitted to the one that was found for it, and what keeps it from becoming that."""
+    there = {part.number: part for part in found.partitions}
+    parts: list[Partition] = []
+    said: list[Finding] = []
+    for part in wanted.partitions:
+        fitted, findings = _onto(part, there.get(part.number), where.part(part.number))
+        parts.append(fitted)
+        said += findings
+    return replace(wanted, partitions=tuple(parts)), tuple(said)
+
+
+def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
+    if found is None or not is_same(part.filesystem, found.filesystem):
+        return part, []
+    state, wanted = found.filesystem, part.filesystem
+    if state is None or wanted is None or state.shape is None:
+        return part, []
+    growth: Growth | None = None
+    said: list[Finding] = []
+    if part.size > found.size or (not part.number and part.size > state.size):
+        growth, said = _growth(state, part.size, where)
+        if growth is not None and growth.state.shape == state.shape:
+            if part.size > found.size:
+                said.append(rules.too_little_to_grow.note(where, state.kind, state.shape.unit, part.size - found.size))
+            growth = None
+    becomes = growth.state if growth else state
+    fitted = replace(
+        wanted, kind=state.kind, uuid=state.uuid, shape=becomes.shape, free=becomes.free, features=becomes.features
+    )
+    return replace(part, filesystem=fitted, there=state, growth=growth), said
+
+
+def is_same(wanted: FilesystemState | None, found: FilesystemState | None) -> bool:
+    """Return whether a filesystem that was found is the one that is wanted: of its kind, with its id."""
+    return wanted is not None and found is not None and (wanted.kind, wanted.uuid) == (found.kind, found.uuid)
+
+
+def _growth(state: FilesystemState, size: int, where: Place) -> tuple[Growth | None, list[Finding]]:
+    try:
+        return filesystem(state.kind).grown(state, size), []
+    except CannotChangeError as error:
+        return None, [rules.cannot_be_changed.error(where, str(error), error.remedy)]
+
+
+def offers_of(kind: Filesystem, wishes: Wishes, found: Partition) -> Callable[[int], int] | None:
+    """Return what an ordinary user can fill in a filesystem that exists, once nothing is in it, by its size in bytes.
+
+    None if it cannot be made larger, and so offers what it offers.
+    """
+    state = found.filesystem
+    if state is None or state.shape is None or state.kind not in FILESYSTEMS:
+        return None
+    try:
+        fresh = kind.plan(found.size, wishes).capacity()
+        own = fresh.total - fresh.free
+    except UnfitError:
+        own = 0
+    files = max(state.total - state.free - own, 0)
+
+    def offers(size: int) -> int:
+        if size <= found.size:
+            return state.available + files
+        try:
+            return kind.grown(state, size).state.available + files
+        except CannotChangeError:
+            return 0
+
+    return offers
