@@ -147,7 +147,8 @@ class FilesystemState:
     `uuid` is what guests know it by. `shape` is None where it is too damaged to tell.
     `uid`, `gid` and `mode` are its root's, None where the mount decides. `rights` is the security descriptor of its
     root as text, `links` are folders that lead to other volumes: path and target. `free` is bytes. `unclean` is why
-    nothing in it may be changed before a guest has used it, empty if that is not so.
+    nothing in it may be changed before a guest has used it, empty if that is not so. `account` is what growth needs to
+    know besides, of the filesystem's own making.
     """
 
     kind: str
@@ -163,6 +164,7 @@ class FilesystemState:
     links: tuple[tuple[str, str], ...] = ()
     findings: tuple[Finding, ...] = ()
     unclean: str = ""
+    account: object = None
 
     @property
     def size(self) -> int:

@@ -10,8 +10,9 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import NEVER_CHECKED, FilesystemState, LinuxFilesystem
-from narvet.formats.filesystems.xfs import geometry
+from narvet.formats.filesystems.xfs import geometry, grow
 from narvet.formats.filesystems.xfs.geometry import PlannedXfs
+from narvet.formats.filesystems.xfs.grow import PlannedGrowth
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, XfsOptions
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
@@ -25,6 +26,16 @@ class NewXfs(PlannedXfs):
         from narvet.formats.filesystems.xfs.write import write
 
         write(device, self)
+
+
+class Grown(PlannedGrowth):
+    """One that is to be made larger; what does so is loaded when it is needed."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that keeps back what lies before its old end."""
+        from narvet.formats.filesystems.xfs.enlarge import enlarge
+
+        enlarge(device, self)
 
 
 class _Options(XfsOptions):
@@ -59,6 +70,10 @@ class Xfs(LinuxFilesystem):
         from narvet.formats.filesystems.xfs.read import read
 
         return read(device, where, deep=deep)
+
+    def grown(self, state: FilesystemState, size: int) -> Grown:
+        """Return it made larger; CannotChangeError where it cannot be."""
+        return grow.grown(Grown, state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

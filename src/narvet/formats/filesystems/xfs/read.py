@@ -6,7 +6,7 @@ counts in the headers. What is read stays bounded: at most `MOST_GROUPS` groups,
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.xfs import records as r
 from narvet.formats.filesystems.xfs.file_blocks import Files, block_faults
 from narvet.formats.filesystems.xfs.log import is_clean
-from narvet.formats.filesystems.xfs.shape import INODES_PER_CHUNK, SET_ASIDE, Shape, Used, hidden_of, kept_back
+from narvet.formats.filesystems.xfs.shape import INODES_PER_CHUNK, Account, Shape, Used, hidden_in
 from narvet.formats.filesystems.xfs.trees import (
     BY_BLOCK,
     BY_COUNT,
@@ -49,7 +49,10 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
     if superblock.sb_versionnum & 0xF != r.VERSION:
         old = f"it is XFS of version {superblock.sb_versionnum & 0xF}; only its id, label and size are read"
         said = rules.filesystem_not_checked.note(where, old)
-        return FilesystemState("xfs", uuid, label, _unchecked_shape(superblock), findings=(said,))
+        shape = _unchecked_shape(superblock)
+        return FilesystemState(
+            "xfs", uuid, label, shape, findings=(said,), unclean="its version is not written to here"
+        )
     found: list[Finding] = []
     try:
         volume = volume_of(device, superblock)
@@ -58,7 +61,7 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
             found = [rules.filesystem_past_end.error(where, shape.size, device.size)]
             return FilesystemState("xfs", uuid, label, shape, findings=tuple(found))
         found += _state(volume, where)
-        free = _free(volume)
+        account = _account(volume)
         if superblock.sb_agcount > MOST_GROUPS:
             cut = f"of {superblock.sb_agcount} groups the first {MOST_GROUPS} are looked at, free space is a guess"
             found.append(rules.filesystem_not_checked.note(where, cut))
@@ -74,12 +77,14 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
         uuid=uuid,
         label=label,
         shape=shape,
-        free=free * shape.block_size,
+        free=account.shown(shape) * shape.block_size,
         uid=root.di_uid,
         gid=root.di_gid,
         mode=root.di_mode & 0o7777,
         features=_features(superblock),
         findings=tuple(found),
+        unclean=_unclean(volume, found),
+        account=account,
     )
 
 
@@ -94,7 +99,7 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
     """Yield the free runs of a filesystem that was read without a finding, group by group."""
     volume = volume_of(device, r.Superblock.decode(device.read(0, 512)))
     for group in volume.groups():
-        header = _free_header(volume, group)
+        header = free_header(volume, group)
         runs = records_of(device, group, BY_BLOCK, header.agf_roots[0], header.agf_levels[0])
         for start, count in zip(runs["ar_startblock"].tolist(), runs["ar_blockcount"].tolist(), strict=True):
             yield Extent(group.start + start * volume.shape.block_size, count * volume.shape.block_size)
@@ -109,6 +114,15 @@ def _state(volume: Volume, where: Place) -> Iterator[Finding]:
     start = volume.group(shape.log_group).start + shape.log_start * shape.block_size
     if shape.log_blocks and not is_clean(volume.device, start, shape.log_blocks * shape.block_size):
         yield rules.filesystem_needs_recovery.warning(where)
+
+
+def _unclean(volume: Volume, found: Iterable[Finding]) -> str:
+    """Return why nothing may be changed, empty if nothing is open."""
+    if any(rules.filesystem_needs_recovery.made(one) for one in found):
+        return "its log holds changes that are not in place yet"
+    if not volume.shape.log_blocks:
+        return "its log lies elsewhere, so nothing tells whether it is clean"
+    return "it is marked as in need of repair" if volume.superblock.sb_features_incompat & r.NEEDS_REPAIR else ""
 
 
 def _header(volume: Volume, group: Group, sector_size: int, record: Any, prefix: str) -> Any:
@@ -127,36 +141,37 @@ def _header(volume: Volume, group: Group, sector_size: int, record: Any, prefix:
     return header
 
 
-def _free_header(volume: Volume, group: Group) -> r.FreeHeader:
+def free_header(volume: Volume, group: Group) -> r.FreeHeader:
+    """Return a group's header of free space, checked."""
     header: r.FreeHeader = _header(volume, group, 1, r.FreeHeader, "agf")
     return header
 
 
-def _inode_header(volume: Volume, group: Group) -> r.InodeHeader:
+def inode_header(volume: Volume, group: Group) -> r.InodeHeader:
+    """Return a group's header of inodes, checked."""
     header: r.InodeHeader = _header(volume, group, 2, r.InodeHeader, "agi")
     return header
 
 
-def _free(volume: Volume) -> int:
-    """Return the blocks that statvfs gives as free, as the kernel works them out at mount."""
-    superblock, log_group = volume.superblock, volume.shape.log_group
+def _account(volume: Volume) -> Account:
+    """Return what the free blocks that a guest shows are worked out from, as the kernel does at mount."""
+    superblock, shape = volume.superblock, volume.shape
     free = hidden = trees = 0
+    used, rmapbt = Used(None, None), volume.has(r.RMAPBT)
     for group in volume.groups():
-        agf, agi = _free_header(volume, group), _inode_header(volume, group)
+        agf, agi = free_header(volume, group), inode_header(volume, group)
         free += agf.agf_freeblks + agf.agf_flcount + agf.agf_btreeblks
-        owners = max(agf.agf_rmap_blocks - 1, 0) if volume.has(r.RMAPBT) else 0
+        owners = max(agf.agf_rmap_blocks - 1, 0) if rmapbt else 0
         trees += max(agf.agf_btreeblks - owners, 0)
-        has_log = volume.shape.log_blocks and group.number == log_group
         used = Used(
             finobt=(agi.agi_fblocks if volume.has(r.INOBTCOUNT) else 1) if volume.has(r.FINOBT) else None,
             refcount=agf.agf_refcount_blocks if volume.has(r.REFLINK) else None,
         )
-        agblocks = max(group.blocks - (volume.shape.log_blocks if has_log else 0), 1)
-        hidden += hidden_of(volume.shape.block_size, agblocks, used, rmapbt=volume.has(r.RMAPBT))
+        if group.number < shape.group_count - 1:
+            hidden += hidden_in(shape, group.number, used, rmapbt=rmapbt)
     if superblock.sb_agcount > MOST_GROUPS:
         free, hidden = superblock.sb_fdblocks, hidden * superblock.sb_agcount // MOST_GROUPS
-    free -= SET_ASIDE * superblock.sb_agcount + trees
-    return max(free - kept_back(superblock.sb_dblocks, free) - hidden, 0)
+    return Account(free, trees, hidden, used, superblock.sb_features_ro_compat)
 
 
 def _root(volume: Volume) -> r.Inode:
@@ -181,7 +196,7 @@ def _faults(volume: Volume) -> Iterator[str]:
     superblock = volume.superblock
     free = 0
     for group in volume.groups():
-        agf, agi = _free_header(volume, group), _inode_header(volume, group)
+        agf, agi = free_header(volume, group), inode_header(volume, group)
         _header(volume, group, 3, r.FreeList, "agfl")
         if group.number:
             yield from _copy_faults(volume, group)
@@ -291,7 +306,7 @@ def _one_inode_faults(files: Files, data: bytes, number: int) -> Iterator[str]:
 def _left_out(volume: Volume, where: Place) -> Iterator[Finding]:
     """Yield a note where a group has more chunks of inodes than are looked at, or parts of chunks."""
     for group in volume.groups():
-        agi = _inode_header(volume, group)
+        agi = inode_header(volume, group)
         every = records_of(volume.device, group, INODES, agi.agi_root, agi.agi_level)
         if len(every) > MOST_CHUNKS or every["ir_holemask"].any():
             yield rules.filesystem_not_checked.note(
@@ -305,6 +320,8 @@ def _features(superblock: r.Superblock) -> tuple[str, ...]:
     for word, table, kind in (
         (superblock.sb_features_ro_compat, r.RO_COMPAT, "ro_compat"),
         (superblock.sb_features_incompat, r.INCOMPAT, "incompat"),
+        (superblock.sb_features_compat, {}, "compat"),
+        (superblock.sb_features_log_incompat, {}, "log_incompat"),
     ):
         bits = [1 << bit for bit in range(32) if word >> bit & 1]
         names += [table.get(bit, f"{kind}:0x{bit:x}") for bit in bits]

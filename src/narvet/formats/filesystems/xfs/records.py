@@ -25,6 +25,11 @@ INCOMPAT = {
 FINOBT, RMAPBT, REFLINK, INOBTCOUNT = 0x1, 0x2, 0x4, 0x8
 FTYPE, SPARSE_INODES, META_UUID, BIGTIME, NEEDS_REPAIR, NREXT64 = 0x1, 0x2, 0x4, 0x8, 0x10, 0x20
 
+UNDERSTOOD = frozenset({"finobt", "rmapbt", "reflink", "inobtcount", "meta_uuid"})
+"""Features that say what an allocation group holds: what growth must know, and does."""
+HARMLESS = frozenset({"ftype", "spinodes", "bigtime", "nrext64", "exchrange", "parent"})
+"""Features about inodes and folders: growth touches none of them."""
+
 # Owners of runs of blocks in the reverse mapping tree.
 OWN_FS, OWN_LOG, OWN_AG, OWN_INOBT, OWN_INODES, OWN_REFC = ((1 << 64) - n for n in (3, 4, 5, 6, 7, 8))
 

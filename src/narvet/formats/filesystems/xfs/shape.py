@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from narvet.formats.filesystems.xfs.records import RMAPBT
 from narvet.ground.units import align_up
 
 INODE_SIZE = 512  # bytes
@@ -162,3 +163,30 @@ def hidden_blocks(shape: Shape) -> int:
 def kept_back(blocks: int, free: int) -> int:
     """Return the blocks kept for transactions that free space, in a filesystem of `blocks` (xfs_default_resblks)."""
     return max(min(blocks // _RESERVE_SHARE, _RESERVE_MOST, free), 0)
+
+
+@dataclass(frozen=True)
+class Account:
+    """What of the free blocks of a filesystem a guest shows, so far as it depends on its files. Counts are of blocks.
+
+    `free` is what the superblock counts as free, `trees` the blocks of free space trees in it. `hidden` is what the
+    kernel hides of all groups but the last, `last` what the last one's trees use. `features` are read-only compatible.
+    """
+
+    free: int
+    trees: int
+    hidden: int
+    last: Used
+    features: int
+
+    def shown(self, shape: Shape) -> int:
+        """Return the blocks that statvfs gives as free."""
+        hidden = self.hidden + hidden_in(shape, shape.group_count - 1, self.last, rmapbt=bool(self.features & RMAPBT))
+        free = self.free - SET_ASIDE * shape.group_count - self.trees
+        return max(free - kept_back(shape.block_count, free) - hidden, 0)
+
+
+def hidden_in(shape: Shape, group: int, used: Used, *, rmapbt: bool) -> int:
+    """Return the blocks that the kernel hides of one group."""
+    agblocks = max(shape.length(group) - (shape.log_blocks if group == shape.log_group else 0), 1)
+    return hidden_of(shape.block_size, agblocks, used, rmapbt=rmapbt)

@@ -53,19 +53,28 @@ def records_of(device: BlockDevice, group: Group, kind: Kind, root: int, levels:
     Raises:
         ImageError: a block of the tree is damaged, or leads nowhere.
     """
-    if not 0 < levels <= MOST_LEVELS:
-        raise ImageError(f"group {group.number}: the tree of {kind.name} has {levels} levels")
-    level, places = levels - 1, [root]
-    while level:
-        places = [child for place in places for child in _children(device, group, kind, place, level)]
-        if len(places) > MOST_BLOCKS:
-            raise ImageError(f"group {group.number}: the tree of {kind.name} has more than {MOST_BLOCKS} blocks")
-        level -= 1
     size, leaves = kind.record.size, []
-    for place in places:
+    for place in blocks_of(device, group, kind, root, levels)[0]:
         count, data = _block(device, group, kind, place, 0, size)
         leaves.append(data[r.TreeBlock.size : r.TreeBlock.size + count * size])
     return np.frombuffer(b"".join(leaves), dtype=kind.record.dtype())
+
+
+def blocks_of(device: BlockDevice, group: Group, kind: Kind, root: int, levels: int) -> list[list[int]]:
+    """Return the blocks of a tree level by level, its leaves first and its root last.
+
+    Raises:
+        ImageError: a block of the tree is damaged, or leads nowhere.
+    """
+    if not 0 < levels <= MOST_LEVELS:
+        raise ImageError(f"group {group.number}: the tree of {kind.name} has {levels} levels")
+    found = [[root]]
+    for level in range(levels - 1, 0, -1):
+        places = [child for place in found[0] for child in _children(device, group, kind, place, level)]
+        if len(places) > MOST_BLOCKS:
+            raise ImageError(f"group {group.number}: the tree of {kind.name} has more than {MOST_BLOCKS} blocks")
+        found.insert(0, places)
+    return found
 
 
 def _children(device: BlockDevice, group: Group, kind: Kind, place: int, level: int) -> list[int]:
