@@ -69,9 +69,8 @@ class ChangeDisk:
             self._check_same(path)
             if self.wanted.size > self.found.size:
                 self._enlarge(links, leased)
-                links = tuple(chain(path, self.trust))
-            delayed = self._fill_ahead(links)
-            self._change(links, leased, delayed)
+            now = tuple(chain(path, self.trust))
+            self._change(now, leased, self._fill_ahead(now))
         return {"did": "disk changed", "disk": self.disk, "size": self.wanted.size, "id": self.wanted.table_id or None}
 
     def _check_same(self, path: Path) -> None:

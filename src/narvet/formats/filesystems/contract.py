@@ -424,9 +424,6 @@ class LinuxFilesystem:
         """Return the filesystem in a partition of `size` bytes."""
         return self.options.of(wishes).plan(size)
 
-    def grown(self, state: FilesystemState, size: int) -> Growth:
-        raise CannotChangeError(f"{state.kind} cannot be made larger here", "let its guest do it")
-
 
 class ForWindows(LinuxFilesystem):
     """What filesystems share that Windows brought: serial numbers in capitals as ids, no check by fstab."""

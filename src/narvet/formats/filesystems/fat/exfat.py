@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
+from narvet.formats.filesystems.contract import Capacity, FilesystemState, Growth, Loss, UnfitError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, Portable, PortableOptions, serial, serial_text
 from narvet.formats.filesystems.fat.exfat_shape import (
     BOOT_SECTORS,
@@ -128,6 +128,12 @@ class Exfat(Portable):
         from narvet.formats.filesystems.fat.exfat_read import read
 
         return read(device, where, deep=deep)
+
+    def grown(self, state: FilesystemState, size: int) -> Growth:
+        """Return it made larger; CannotChangeError where it cannot be."""
+        from narvet.formats.filesystems.fat.exfat_grow import grown
+
+        return grown(state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield the runs of free clusters by the bitmap."""

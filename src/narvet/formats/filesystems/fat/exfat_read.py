@@ -33,12 +33,13 @@ from narvet.ground.rules import filesystems as rules
 from narvet.ground.units import MIB, Cluster
 
 _DIRTY, _FAILED = 2, 4
+UPCASE_ENTRY, BITMAP_ENTRY = 0x82, 0x81
 _LARGEST_UPCASE = 2 * UNITS
 
 
 def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
     """Return what is found on a device that is not trusted."""
-    boot = _boot_of(device)
+    boot = boot_of(device)
     if boot is None:
         return None
     shape, native_id = shape_of(boot), serial_text(boot.volume_serial_number)
@@ -49,12 +50,16 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
     findings = list(_boot_findings(device, boot, where))
     label, used, said = _inside(device, boot, shape, where, deep=deep)
     free = (shape.clusters - used) * shape.unit
-    return FilesystemState("exfat", native_id, label, shape, free, findings=(*findings, *said))
+    unclean = "its guest did not unmount it" if boot.volume_flags & _DIRTY else ""
+    features = ("two tables",) if boot.number_of_fats != 1 else ()
+    return FilesystemState(
+        "exfat", native_id, label, shape, free, features=features, findings=(*findings, *said), unclean=unclean
+    )
 
 
 def unused(device: BlockDevice) -> Iterator[Extent]:
     """Yield the runs of free clusters by the bitmap."""
-    boot = _boot_of(device)
+    boot = boot_of(device)
     place = _bitmap_place(device, boot) if boot else None
     if boot is None or place is None:
         return
@@ -63,7 +68,7 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
         yield Extent(shape.heap_start + first * shape.unit, count * shape.unit)
 
 
-def _boot_of(device: BlockDevice) -> BootSector | None:
+def boot_of(device: BlockDevice) -> BootSector | None:
     """Return the boot sector of an exFAT, None where there is none whose numbers can be followed."""
     if device.size < BootSector.size:
         return None
@@ -102,7 +107,7 @@ def _place(shape: Shape, first: Cluster, length: int) -> int | None:
     return shape.start_of(first) if inside and length else None
 
 
-def _root_entries(device: BlockDevice, boot: BootSector) -> Iterator[bytes]:
+def root_entries(device: BlockDevice, boot: BootSector) -> Iterator[bytes]:
     """Yield the entries of the root's first cluster, at most 1 MiB of them."""
     shape = shape_of(boot)
     cluster = shape.unit
@@ -116,7 +121,7 @@ def _root_entries(device: BlockDevice, boot: BootSector) -> Iterator[bytes]:
 
 def _bitmap_place(device: BlockDevice, boot: BootSector) -> int | None:
     """Return the byte at which the allocation bitmap lies, None where it is not where and as it should be."""
-    entry = next((BitmapEntry.decode(data) for data in _root_entries(device, boot) if data[0] == 0x81), None)
+    entry = next((BitmapEntry.decode(data) for data in root_entries(device, boot) if data[0] == 0x81), None)
     shape = shape_of(boot)
     if entry is None or entry.data_length != shape.bitmap_size:
         return None
@@ -136,7 +141,7 @@ def _inside(
     """Return label, clusters in use, and what is wrong with bitmap, up-case table and chains."""
     label = ""
     upcase: UpcaseEntry | None = None
-    for data in _root_entries(device, boot):
+    for data in root_entries(device, boot):
         if data[0] == 0x83:
             entry = LabelEntry.decode(data)
             label = entry.volume_label[: entry.character_count]

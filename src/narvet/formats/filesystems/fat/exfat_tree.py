@@ -16,7 +16,7 @@ from narvet.ground.units import Cluster
 ENTRY = 32
 _FILE, _STREAM, _VENDOR = 0x85, 0xC0, 0xE1
 _BITMAP, _UPCASE = 0x81, 0x82
-_WITHOUT_SETS = (_BITMAP, _UPCASE, 0x83, 0xA0, 0xA1)
+WITHOUT_SETS = (_BITMAP, _UPCASE, 0x83, 0xA0, 0xA1)
 _IN_USE, _SECONDARY = 0x80, 0x40
 _FOLDER = 0x10
 _POSSIBLE, _CONTIGUOUS = 1, 2
@@ -56,40 +56,56 @@ def items_of(chains: Chains, cluster: int, root: int) -> Callable[[bytes, Folder
             if stream is None:
                 yield Item(fault=fault)
             else:
-                runs, wrong = _allocation(stream, chains, cluster)
+                runs, wrong = allocation(stream, chains, cluster)
                 what = "a file" if stream.entry_type == _STREAM else "a structure of the root"
                 yield Item(stream.first_cluster, tuple(runs), is_folder, f"{what} {wrong}" if wrong else "")
 
     return items
 
 
-def _streams(data: bytes, *, in_root: bool) -> Iterator[tuple[StreamEntry | None, bool, str]]:
-    """Yield every stream of a folder's entries, with whether it is a folder's; or what is wrong with its set."""
+def sets_of(data: bytes | bytearray) -> Iterator[tuple[int, int]]:
+    """Yield offset and number of entries of whatever is in use in a folder, sets with all of their entries."""
     place = 0
     while place + ENTRY <= len(data) and data[place]:
         kind, count = data[place], 1
-        if kind in (_BITMAP, _UPCASE) and in_root:
-            yield replace(StreamEntry.decode(data[place : place + ENTRY]), secondary_flags=_POSSIBLE), False, ""
-        elif kind & _IN_USE and not kind & _SECONDARY and kind not in _WITHOUT_SETS:
-            count += data[place + 1]
-            yield from _set(data[place : place + count * ENTRY], count)
+        if kind & _IN_USE and not kind & _SECONDARY:
+            count += data[place + 1] if kind not in WITHOUT_SETS else 0
+            yield place, count
         place += count * ENTRY
 
 
-def _set(entries: bytes, count: int) -> Iterator[tuple[StreamEntry | None, bool, str]]:
+def streams_in(data: bytes | bytearray, place: int, count: int) -> Iterator[tuple[int, StreamEntry, bool]]:
+    """Yield offset and content of every stream of a set, with whether it is a folder's."""
+    is_folder = data[place] == _FILE and bool(int.from_bytes(data[place + 4 : place + 6], "little") & _FOLDER)
+    for at in range(place + ENTRY, place + count * ENTRY, ENTRY):
+        if data[at] in (_STREAM, _VENDOR):
+            stream = StreamEntry.decode(bytes(data[at : at + ENTRY]))
+            yield at, stream, is_folder and data[at] == _STREAM
+
+
+def _streams(data: bytes, *, in_root: bool) -> Iterator[tuple[StreamEntry | None, bool, str]]:
+    """Yield every stream of a folder's entries, with whether it is a folder's; or what is wrong with its set."""
+    for place, count in sets_of(data):
+        kind = data[place]
+        if kind in (_BITMAP, _UPCASE) and in_root:
+            yield replace(StreamEntry.decode(data[place : place + ENTRY]), secondary_flags=_POSSIBLE), False, ""
+        elif kind not in WITHOUT_SETS:
+            fault = _set_fault(data[place : place + count * ENTRY], count)
+            if fault:
+                yield None, False, fault
+            else:
+                yield from ((stream, is_folder, "") for _, stream, is_folder in streams_in(data, place, count))
+
+
+def _set_fault(entries: bytes, count: int) -> str:
     if len(entries) < count * ENTRY or any(not entries[at] & _SECONDARY for at in range(ENTRY, len(entries), ENTRY)):
-        yield None, False, "a set of folder entries is cut short"
-        return
+        return "a set of folder entries is cut short"
     if int.from_bytes(entries[2:4], "little") != set_checksum(entries):
-        yield None, False, "a set of folder entries does not match its checksum"
-        return
-    is_folder = entries[0] == _FILE and bool(int.from_bytes(entries[4:6], "little") & _FOLDER)
-    for place in range(ENTRY, len(entries), ENTRY):
-        if entries[place] in (_STREAM, _VENDOR):
-            yield StreamEntry.decode(entries[place : place + ENTRY]), is_folder and entries[place] == _STREAM, ""
+        return "a set of folder entries does not match its checksum"
+    return ""
 
 
-def _allocation(stream: StreamEntry, chains: Chains, cluster: int) -> tuple[list[tuple[Cluster, int]], str]:
+def allocation(stream: StreamEntry, chains: Chains, cluster: int) -> tuple[list[tuple[Cluster, int]], str]:
     """Return the clusters of a stream as runs, and what is wrong with them."""
     length, first, end = -(-stream.data_length // cluster), stream.first_cluster, len(chains.table)
     if not stream.secondary_flags & _POSSIBLE or not (length or first):

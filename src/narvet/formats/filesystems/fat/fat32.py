@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
+from narvet.formats.filesystems.contract import Capacity, FilesystemState, Growth, Loss, UnfitError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, Portable, PortableOptions, serial, serial_text
 from narvet.formats.filesystems.fat.fat32_shape import (
     BACKUP,
@@ -145,6 +145,12 @@ class Fat32(Portable):
     def claims(self, device: BlockDevice) -> bool:
         """Return whether it says what it is: its two bytes of signature are many things' last ones."""
         return device.read(82, 8) == b"FAT32   "
+
+    def grown(self, state: FilesystemState, size: int) -> Growth:
+        """Return it made larger; CannotChangeError where it cannot be."""
+        from narvet.formats.filesystems.fat.fat32_grow import grown
+
+        return grown(state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield the runs of free clusters."""

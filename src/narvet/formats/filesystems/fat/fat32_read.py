@@ -32,10 +32,12 @@ from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import filesystems as rules
 from narvet.ground.units import Cluster
 
+_NOT_ALIKE = 0x80  # ext_flags: only one of the tables is kept
+
 
 def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemState | None:
     """Return what is found on a device that is not trusted."""
-    boot = _boot_of(device)
+    boot = boot_of(device)
     if boot is None:
         return None
     shape = shape_of(boot)
@@ -48,12 +50,18 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
     label = _root_label(device, boot, shape) or ("" if boot.vol_lab == NO_LABEL else label)
     used = sum(int((values != 0).sum()) for _, values in _entries(device, shape))
     free = (shape.clusters - used) * shape.unit
-    return FilesystemState("fat32", native_id, label, shape, free, findings=tuple(findings))
+    open_still = any(rules.filesystem_needs_recovery.made(one) for one in findings)
+    return FilesystemState(
+        "fat32", native_id, label, shape, free,
+        features=("one table in use",) if boot.ext_flags & _NOT_ALIKE else (),
+        findings=tuple(findings),
+        unclean="its guest did not unmount it" if open_still else "",
+    )  # fmt: skip
 
 
 def unused(device: BlockDevice) -> Iterator[Extent]:
     """Yield the runs of free clusters."""
-    boot = _boot_of(device)
+    boot = boot_of(device)
     if boot is None:
         return
     shape = shape_of(boot)
@@ -63,7 +71,7 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
         yield Extent(heap + first * cluster, count * cluster)
 
 
-def _boot_of(device: BlockDevice) -> BootSector | None:
+def boot_of(device: BlockDevice) -> BootSector | None:
     """Return the boot sector of a FAT32, None where there is none whose numbers can be followed."""
     if device.size < BootSector.size:
         return None

@@ -11,8 +11,9 @@ from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, ForWindows
-from narvet.formats.filesystems.ntfs import geometry
+from narvet.formats.filesystems.ntfs import geometry, grow
 from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
+from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
@@ -26,6 +27,16 @@ class NewNtfs(PlannedNtfs):
         from narvet.formats.filesystems.ntfs.write import write
 
         write(device, self)
+
+
+class Grown(PlannedGrowth):
+    """One that is to be made larger; what does so is loaded when it is needed."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that keeps back what lies before its old end."""
+        from narvet.formats.filesystems.ntfs.enlarge import enlarge
+
+        enlarge(device, self)
 
 
 class _Options(NtfsOptions):
@@ -69,6 +80,10 @@ class Ntfs(ForWindows):
         from narvet.formats.filesystems.ntfs.read import read
 
         return read(device, where, deep=deep)
+
+    def grown(self, state: FilesystemState, size: int) -> Grown:
+        """Return it made larger; CannotChangeError where it cannot be."""
+        return grow.grown(Grown, state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

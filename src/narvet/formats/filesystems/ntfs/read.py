@@ -6,8 +6,10 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.links import links, records_of, root_rights
+from narvet.formats.filesystems.ntfs.log import open_still
 from narvet.formats.filesystems.ntfs.maps import map_pieces
 from narvet.formats.filesystems.ntfs.parse import Volume, one_of, system_file, volume_of
+from narvet.formats.filesystems.ntfs.shape import Account
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import filesystems as rules
@@ -28,6 +30,8 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
             return FilesystemState("ntfs", serial, "", shape, findings=(said,))
         label, flags, version = _volume(volume)
         records = records_of(volume, system_file(volume, r.MFT))
+        map_runs = one_of(system_file(volume, r.MAP), r.DATA, "", "$Bitmap").runs
+        unclean = "its guest did not unmount it" if flags & r.VOLUME_DIRTY else open_still(volume)
         rights, mounted = root_rights(volume, records), tuple(links(volume, records))
         used = sum(int(bits.sum()) for _, bits in map_pieces(volume))
         if flags & r.VOLUME_DIRTY:
@@ -41,7 +45,8 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
         return FilesystemState("ntfs", serial, label, findings=(said,))
     return FilesystemState(
         "ntfs", serial, label, shape, (shape.clusters - used) * shape.unit,
-        features=(f"version {version}",), rights=rights, links=mounted, findings=tuple(found),
+        features=(f"version {version}",), rights=rights, links=mounted, findings=tuple(found), unclean=unclean,
+        account=Account(sum(count for _, count in map_runs)),
     )  # fmt: skip
 
 

@@ -45,3 +45,15 @@ class Shape:
     def held_back(self) -> int:
         """Nothing: ordinary users can fill what is free."""
         return 0
+
+    @property
+    def map_size(self) -> int:
+        """Bytes of the map of clusters: whole words of 64 bits."""
+        return -(-self.clusters // 64) * 8
+
+
+@dataclass(frozen=True)
+class Account:
+    """What growth needs to know besides: the clusters that the map of clusters has."""
+
+    map_clusters: int
