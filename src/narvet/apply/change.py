@@ -9,7 +9,7 @@ from there.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -20,21 +20,29 @@ from narvet.block.leases import Lease, lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover
 from narvet.block.window import Window
-from narvet.formats.filesystems.contract import Growth
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import FilesystemState, Growth
 from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import RefusedError
-from narvet.ground.units import show_both
+from narvet.ground.units import counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.observe.children import children_of
 from narvet.observe.images import survey
 
 
+_TOLD = 2  # changes that are spelt out where there are many
+
+
 @dataclass(frozen=True)
 class ChangeDisk:
-    """Make a disk that was found into the one that is wanted; see `model.moves` for what may change."""
+    """Make a disk that was found into the one that is wanted; see `model.moves` for what may change.
+
+    `piece` is the most bytes that a file of an image in pieces may have, `moves` what changes, in words, and `asked`
+    what the ledger is to know of it.
+    """
 
     disk: str
     guest: str
@@ -42,7 +50,8 @@ class ChangeDisk:
     found: Disk
     piece: int | None = None
     trust: Trust = NOTHING_SAID
-    moves: tuple[str, ...] = field(default=())
+    moves: tuple[str, ...] = ()
+    asked: Mapping[str, str] = field(default_factory=dict)
     guest_may_run = False
     comes_last = False
 
@@ -56,6 +65,8 @@ class ChangeDisk:
         """What becomes of it, in a few words."""
         if self.wanted.size != self.found.size:
             return f"{show_both(self.found.size)} become {show_both(self.wanted.size)}"
+        if len(self.moves) > _TOLD:
+            return f"{'; '.join(self.moves[:_TOLD])}; {counted(len(self.moves) - _TOLD, 'more change')}"
         return "; ".join(self.moves)
 
     def apply(self) -> dict[str, object]:
@@ -71,7 +82,13 @@ class ChangeDisk:
                 self._enlarge(links, leased)
             now = tuple(chain(path, self.trust))
             self._change(now, leased, self._fill_ahead(now))
-        return {"did": "disk changed", "disk": self.disk, "size": self.wanted.size, "id": self.wanted.table_id or None}
+        return {
+            "did": "disk changed",
+            "disk": self.disk,
+            "size": self.wanted.size,
+            "id": self.wanted.table_id or None,
+            "asked": dict(self.asked),
+        }
 
     def _check_same(self, path: Path) -> None:
         """Raise RefusedError if the disk is not the one that the plan was worked out from, or others stand on it."""
@@ -129,16 +146,29 @@ class ChangeDisk:
         there = {part.number: part.entry for part in self.found.partitions}
         return [part.entry for part in self.wanted.partitions if part.number and there.get(part.number) != part.entry]
 
+    def _corrected(self) -> Iterator[tuple[Partition, FilesystemState]]:
+        """Yield the filesystems whose label, owner or mode are to be others than they are."""
+        for part in self.wanted.partitions:
+            there, wanted = part.there, part.filesystem
+            if there is not None and wanted is not None and _told(there) != _told(wanted):
+                yield part, wanted
+
     def _change(self, links: tuple[Link, ...], leased: Lease, delayed: list[tuple[Partition, Delayed]]) -> None:
         entries = self._entries()
         with staged_image(links, self._sector_size) as staged:
             device = staged.device
             for part, kept in delayed:
                 kept.replay(Window(device, part.start, part.size))
+            for part, wanted in self._corrected():
+                filesystem(wanted.kind).correct(Window(device, part.start, part.size), wanted)
             if entries:
                 table_format(self.found.table).change(device, entries)
             device.flush()
             staged.commit(leased.check)
+
+
+def _told(state: FilesystemState) -> tuple[object, ...]:
+    return state.label, state.uid, state.gid, state.mode
 
 
 def _grow(device: BlockDevice, part: Partition, growth: Growth) -> Delayed:

@@ -25,6 +25,8 @@ from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
 from narvet.model.moves import Aspect, Step
+from narvet.plan.diff import asked_of
+from narvet.plan.existing import as_found
 
 if TYPE_CHECKING:
     from narvet.block.contract import BlockDevice
@@ -72,7 +74,13 @@ class MakeImage:
                 ):
                     self._fill(device)
                     held.check()
-        return {"did": "image", "disk": self.disk, "size": self.wanted.size, "id": self.wanted.table_id or None}
+        return {
+            "did": "image",
+            "disk": self.disk,
+            "size": self.wanted.size,
+            "id": self.wanted.table_id or None,
+            "asked": asked_of(self.wanted),
+        }
 
     def _base_files(self, base: Path | None) -> list[Path]:
         """Return the files that a child's bases are kept in."""
@@ -112,10 +120,11 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
 
 
 def _change(disk: PlannedDisk, layout: Layout, facts: Facts, trust: Trust) -> ChangeDisk:
-    own = (one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name)
+    own = [one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
     told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in own if one.answer.is_move)
     found = facts.found.disks[disk.name]
-    return ChangeDisk(disk.name, disk.guest, disk.wanted, found, disk.spec.pieces, trust, told)
+    wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
+    return ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, trust, told, asked)
 
 
 def _trust(layout: Layout) -> Trust:

@@ -53,12 +53,16 @@ class OwnerAsked:
 
 @dataclass(frozen=True)
 class GuestAsked:
-    """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about."""
+    """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about.
+
+    `written` are the entries, as lines, that Narvet wrote for this sheet, by its ledger.
+    """
 
     name: str
     form: GuestForm
     sheet: Path
     mount_points: tuple[str, ...]
+    written: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -120,8 +124,11 @@ class GuestSystem(Protocol):
     def ownership(self, asked: OwnerAsked) -> tuple[Ownership, tuple[Finding, ...]]:
         """Return whom the root of a filesystem belongs to, and what is wrong with that."""
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
-        """Return the guest as it should be: the entries, mount points and values that its disks ask for."""
+    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+        """Return the guest as it should be: the entries, mount points and values that its disks ask for.
+
+        `others` are the sheet's disks that are not the guest's: what Narvet wrote for them earlier goes.
+        """
 
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about the mount points and entries of a guest's disks, as far as it is found."""

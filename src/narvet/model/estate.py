@@ -156,7 +156,10 @@ class Disk:
 
 @dataclass(frozen=True)
 class MountEntry:
-    """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read."""
+    """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read.
+
+    `ours` is whether Narvet wrote it just so, by the ledger.
+    """
 
     spec: str
     file: str
@@ -165,6 +168,7 @@ class MountEntry:
     freq: int = 0
     passno: int = 0
     line: int = 0
+    ours: bool = False
 
 
 @dataclass(frozen=True)
@@ -201,9 +205,9 @@ class Guest:
     """A guest, as far as its disks concern it: its accounts, and what makes their mounts persist.
 
     `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
-    into, None where the sheet names none. `users` has name to
-    uid and gid, `groups` name to gid. `entries` are lines of fstab, `values` those of the registry, None where there is
-    no text of Narvet's; `problem` says why what lies there is none. `findings` tell why a root cannot be used.
+    into, None where the sheet names none. `users` has name to uid and gid, `groups` name to gid. `entries` are lines of
+    fstab, `values` those of the registry, None where there is no text of Narvet's; `surplus` are entries found that are
+    to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used.
     """
 
     name: str = ""
@@ -213,6 +217,7 @@ class Guest:
     entries: tuple[MountEntry, ...] = ()
     mount_points: Mapping[str, MountPoint] = field(default_factory=dict)
     values: tuple[RegistryValue, ...] | None = None
+    surplus: tuple[MountEntry, ...] = ()
     problem: str = ""
     findings: tuple[Finding, ...] = ()
 

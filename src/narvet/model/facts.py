@@ -31,11 +31,15 @@ class OriginFacts:
 
 @dataclass(frozen=True)
 class Recorded:
-    """An image that the ledger says was made: for which disk, where, with which table id."""
+    """An image that the ledger says was made: for which disk, where, with which table id.
+
+    `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`).
+    """
 
     disk: str
     path: str
     table_id: str
+    asked: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -19,13 +19,14 @@ class Answer(Enum):
     ADD = "add"
     ENLARGE = "enlarge"
     CORRECT = "correct"
+    REMOVE = "remove"
     REFUSE = "refuse"
     LEAVE = "leave"
 
     @property
     def is_move(self) -> bool:
         """Whether `write` takes what is there to what is wanted."""
-        return self in (Answer.MAKE, Answer.ADD, Answer.ENLARGE, Answer.CORRECT)
+        return self not in (Answer.REFUSE, Answer.LEAVE)
 
 
 class Aspect(Enum):
@@ -45,20 +46,23 @@ class Aspect(Enum):
     START = ("start", Answer.REFUSE)
     TYPE = ("type", Answer.REFUSE)
     ID = ("id", Answer.REFUSE)
-    LABEL = ("label", Answer.REFUSE)
-    ATTRIBUTES = ("attributes", Answer.LEAVE)
+    LABEL = ("label", Answer.CORRECT)
+    ATTRIBUTES = ("attributes", Answer.CORRECT)
     FILESYSTEM = ("filesystem", Answer.REFUSE)
     UUID = ("uuid", Answer.REFUSE)
+    VOLUME_LABEL = ("filesystem's label", Answer.CORRECT)
     MORE_SHOWN = ("total shown", Answer.ENLARGE)
     LESS_SHOWN = ("total shown", Answer.REFUSE)
     FOLDER = ("leads to", Answer.REFUSE)
     RIGHTS = ("rights", Answer.LEAVE)
-    OWNER = ("owner", Answer.LEAVE)
-    MODE = ("mode", Answer.LEAVE)
+    OWNER = ("owner", Answer.CORRECT)
+    MODE = ("mode", Answer.CORRECT)
     MOUNT_POINT = ("mount point", Answer.MAKE)
     MOUNT_POINT_OWNER = ("mount point's owner", Answer.CORRECT)
     ENTRY = ("entry", Answer.ADD)
+    ENTRY_CHANGED = ("entry's words", Answer.CORRECT)
     ENTRY_WORDS = ("entry's words", Answer.LEAVE)
+    ENTRY_SURPLUS = ("entry", Answer.REMOVE)
     REGISTRY = ("registry text", Answer.CORRECT)
 
     def __init__(self, title: str, answer: Answer) -> None:
@@ -79,7 +83,7 @@ class Aspect(Enum):
 _IN_BYTES = (Aspect.LARGER, Aspect.SMALLER, Aspect.START, Aspect.MORE_SHOWN, Aspect.LESS_SHOWN)
 _SAID_BY_PLACE = (
     Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY, Aspect.MOUNT_POINT,
-    Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_WORDS,
+    Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS, Aspect.ENTRY_SURPLUS,
 )  # fmt: skip
 
 Value = int | str | None
@@ -88,17 +92,21 @@ Value = int | str | None
 
 @dataclass(frozen=True)
 class Difference:
-    """One thing that is not as asked: where, what about it, what is asked and what is found."""
+    """One thing that is not as asked: where, what about it, what is asked and what is found.
+
+    `by_guest` is whether it was as asked once, so that a guest has changed it since: that is left to people.
+    """
 
     where: Place
     aspect: Aspect
     asked: Value
     found: Value
+    by_guest: bool = False
 
     @property
     def answer(self) -> Answer:
         """What is done about it."""
-        return self.aspect.answer
+        return Answer.LEAVE if self.by_guest else self.aspect.answer
 
     @property
     def shown(self) -> tuple[str, str]:

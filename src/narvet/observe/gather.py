@@ -22,7 +22,7 @@ from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts, Recorded
 from narvet.observe.children import base_of
 from narvet.observe.images import survey
-from narvet.observe.ledger import ledger_path, recorded
+from narvet.observe.ledger import entries_written, ledger_path, recorded
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
 from narvet.sheet.form import DiskForm, Sheet
@@ -43,16 +43,16 @@ def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
     }
     made = recorded(ledger_path(path))
     strays = tuple(_strays(stores, places, made, trust))
-    found = Estate(disks, _guests(sheet, path), stores, strays)
+    found = Estate(disks, _guests(sheet, path, entries_written(ledger_path(path))), stores, strays)
     return Facts(found, _origins(sheet, path.parent, places, disks, trust), made)
 
 
-def _guests(sheet: Sheet, path: Path) -> dict[str, Guest]:
+def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Guest]:
     mount_points: dict[str, list[str]] = defaultdict(list)
     for disk in sheet.disk.values():
         mount_points[disk.guest] += [part.at for part in disk.partition if part.at]
     return {
-        name: guest_system(form.runs).observe(GuestAsked(name, form, path, tuple(mount_points[name])))
+        name: guest_system(form.runs).observe(GuestAsked(name, form, path, tuple(mount_points[name]), written))
         for name, form in sheet.guest.items()
     }
 

@@ -25,7 +25,11 @@ def ledger_path(sheet: Path) -> Path:
 
 
 def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
-    """Append one line, on stable storage, with its file's name, when this returns."""
+    """Append one line, on stable storage, with its file's name, when this returns.
+
+    A path that is not absolute is kept as seen from the ledger's folder, wherever Narvet was called.
+    """
+    touched = touched if Path(touched).is_absolute() else os.path.relpath(touched, ledger.parent)
     moment = datetime.now(UTC).isoformat(timespec="seconds")
     line = json.dumps({"when": moment, "touched": touched, **what}, ensure_ascii=False)
     is_new = not ledger.exists()
@@ -42,11 +46,24 @@ def recorded(ledger: Path) -> tuple[Recorded, ...]:
     found: dict[str, Recorded] = {}
     for line in _lines(ledger):
         disk, path = str(line.get("disk", "")), str(line.get("touched", ""))
-        if line.get("did") == "image" and "\0" not in path:
-            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), str(line.get("id") or ""))
-        elif line.get("did") == "image removed":
+        if line.get("did") in ("image", "disk changed") and "\0" not in path:
+            asked = line.get("asked")
+            kept = {str(key): str(value) for key, value in asked.items()} if isinstance(asked, dict) else {}
+            native_id = str(line.get("id") or "")
+            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept)
+        elif line.get("did") in ("image removed", "image moved"):
             found.pop(path, None)
     return tuple(found.values())
+
+
+def entries_written(ledger: Path) -> frozenset[str]:
+    """Return the entries that a ledger says were written into guests' roots, as lines, whatever became of them."""
+    return frozenset(
+        str(entry)
+        for line in _lines(ledger)
+        if line.get("did") == "entries" and isinstance(line.get("lines"), list)
+        for entry in line["lines"]
+    )
 
 
 def _lines(ledger: Path) -> Iterator[dict[str, Any]]:

@@ -5,16 +5,18 @@ Which differences `write` acts on, which it leaves, and which it refuses is the 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Place, disk_place
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
-from narvet.model.facts import OriginFacts
+from narvet.model.facts import OriginFacts, Recorded
 from narvet.model.layout import Origin
-from narvet.model.moves import Aspect, Difference, Value
+from narvet.model.moves import Answer, Aspect, Difference, Value
+from narvet.plan.existing import is_same
 
 _NO_FILESYSTEM = "no filesystem"
 
@@ -37,24 +39,51 @@ def _is_copy(origin: Disk | None, found: Disk) -> bool:
     return found.filesystem_ids == origin.filesystem_ids
 
 
-def diff(
-    wanted: Estate, found: Estate, systems: Mapping[str, str], copied: frozenset[str] = frozenset()
-) -> tuple[Difference, ...]:
-    """Return every difference between what is wanted and what is found, disks first.
+def diff_disks(
+    wanted: Estate, found: Estate, copied: frozenset[str], ledger: Iterable[Recorded] = ()
+) -> Mapping[str, tuple[Difference, ...]]:
+    """Return the differences of each disk, by its name.
 
-    `systems` has what each guest runs; `copied` are the disks that come from another image, whose partitions are that
-    image's affair.
+    `copied` are the disks that come from another image, whose partitions are that image's affair. What was asked for
+    before, by the ledger, and is asked for still, has been changed by a guest.
     """
-    of_disks = diff_disks(wanted, found, copied).values()
-    return (*(one for own in of_disks for one in own), *diff_guests(wanted, found, systems))
-
-
-def diff_disks(wanted: Estate, found: Estate, copied: frozenset[str]) -> Mapping[str, tuple[Difference, ...]]:
-    """Return the differences of each disk, by its name."""
+    asked = {one.path: one.asked for one in ledger}
     return {
-        name: tuple(diff_disk(name, disk, found.disks.get(name), is_copied=name in copied))
+        name: tuple(
+            replace(one, by_guest=_was_asked(one, asked.get(disk.path, {})))
+            for one in diff_disk(name, disk, found.disks.get(name), is_copied=name in copied)
+        )
         for name, disk in wanted.disks.items()
     }
+
+
+def _was_asked(one: Difference, asked: Mapping[str, str]) -> bool:
+    return one.aspect.answer is Answer.CORRECT and asked.get(_key(one.where.partition, one.aspect)) == one.texts[0]
+
+
+def _key(partition: int | None, aspect: Aspect) -> str:
+    return f"{partition or 0}.{aspect.name.lower()}"
+
+
+def asked_of(wanted: Disk) -> Mapping[str, str]:
+    """Return what is asked of a disk that a guest may change, by keys that the ledger has."""
+    return {
+        _key(part.number, aspect): str(value)
+        for part in wanted.partitions
+        for aspect, value in _changeable(wanted, part, in_table=wanted.table)
+    }
+
+
+def _changeable(disk: Disk, part: Partition, *, in_table: str) -> Iterator[tuple[Aspect, Value]]:
+    """Yield what a partition has of what may be corrected, in a table of the kind `in_table`."""
+    if part.number:
+        yield Aspect.LABEL, part.entry.label if table_format(in_table).keeps_labels else ""
+        yield Aspect.ATTRIBUTES, ", ".join(disk.attributes(part)) or "none"
+    if part.filesystem is not None:
+        yield Aspect.VOLUME_LABEL, part.filesystem.label
+        if part.filesystem.mode is not None:
+            yield Aspect.OWNER, f"{part.filesystem.uid}:{part.filesystem.gid}"
+            yield Aspect.MODE, f"{part.filesystem.mode:04o}"
 
 
 def diff_guests(wanted: Estate, found: Estate, systems: Mapping[str, str]) -> Iterator[Difference]:
@@ -100,17 +129,16 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
         yield from _sized(where, part.size, other.size)
         yield from _compared(where, Aspect.TYPE, part.entry.type, other.entry.type)
         yield from _compared(where, Aspect.ID, part.entry.id, other.entry.id)
-        label = part.entry.label if table_format(wanted.table).keeps_labels else ""
-        yield from _compared(where, Aspect.LABEL, label, other.entry.label)
-        flags = (", ".join(disk.attributes(one)) or "none" for disk, one in ((wanted, part), (found, other)))
-        yield from _compared(where, Aspect.ATTRIBUTES, *flags)
+    there = dict(_changeable(found, other, in_table=wanted.table))
+    for aspect, value in _changeable(wanted, part, in_table=wanted.table):
+        of_table = aspect in (Aspect.LABEL, Aspect.ATTRIBUTES)
+        if aspect in there and (of_table or is_same(part.filesystem, other.filesystem)):
+            yield from _compared(where, aspect, value, there[aspect])
     if part.filesystem is None or other.filesystem is None:
         kinds = (one.filesystem.kind if one.filesystem else _NO_FILESYSTEM for one in (part, other))
         yield from _compared(where, Aspect.FILESYSTEM, *kinds)
         return
     yield from _filesystem(part.filesystem, other.filesystem, where)
-    if part.mount is not None and other.filesystem.mode is not None:
-        yield from _owner(part.filesystem, other.filesystem, where)
 
 
 def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
@@ -124,11 +152,6 @@ def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -
     there = dict(found.links)
     for path, target in wanted.links:
         yield from _compared(where.inside(f"folder {path}"), Aspect.FOLDER, target, there.get(path, "nowhere"))
-
-
-def _owner(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:
-    yield from _compared(where, Aspect.OWNER, f"{wanted.uid}:{wanted.gid}", f"{found.uid}:{found.gid}")
-    yield from _compared(where, Aspect.MODE, f"{wanted.mode or 0:04o}", f"{found.mode or 0:04o}")
 
 
 def _sized(where: Place, asked: int, found: int) -> Iterator[Difference]:

@@ -5,7 +5,8 @@ What a filesystem was made with is not what one would be made with today, so its
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import defaultdict
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
@@ -18,9 +19,12 @@ from narvet.formats.filesystems.contract import (
     UnfitError,
     Wishes,
 )
+from narvet.formats.tables import table_format
+from narvet.formats.tables.contract import PartitionEntry
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
 from narvet.model.estate import Disk, Partition
+from narvet.model.moves import Aspect, Difference
 
 
 def onto(wanted: Disk, found: Disk, where: Place) -> tuple[Disk, tuple[Finding, ...]]:
@@ -29,10 +33,50 @@ def onto(wanted: Disk, found: Disk, where: Place) -> tuple[Disk, tuple[Finding, 
     parts: list[Partition] = []
     said: list[Finding] = []
     for part in wanted.partitions:
-        fitted, findings = _onto(part, there.get(part.number), where.part(part.number))
+        mine = there.get(part.number)
+        kept = replace(part, entry=_entry_onto(wanted, part, mine)) if mine and part.number else part
+        fitted, findings = _onto(kept, mine, where.part(part.number))
         parts.append(fitted)
         said += findings
     return replace(wanted, partitions=tuple(parts)), tuple(said)
+
+
+def _entry_onto(wanted: Disk, part: Partition, found: Partition) -> PartitionEntry:
+    """Return the entry that a partition is to have: flags that no sheet can name stay as they are."""
+    table = table_format(wanted.table)
+    named = sum(table.attributes.values())
+    attributes = part.entry.attributes & named | found.entry.attributes & ~named
+    label = part.entry.label if table.keeps_labels else found.entry.label
+    return replace(part.entry, attributes=attributes, label=label)
+
+
+def as_found(wanted: Disk, found: Disk, differences: Iterable[Difference]) -> Disk:
+    """Return a wanted disk with what a guest has changed since, by `differences`, as it was found."""
+    there = {part.number: part for part in found.partitions}
+    kept: dict[int, list[Aspect]] = defaultdict(list)
+    for one in differences:
+        if one.by_guest:
+            kept[one.where.partition or 0].append(one.aspect)
+    return replace(
+        wanted,
+        partitions=tuple(
+            _as_found(part, there[part.number], kept[part.number]) if part.number in kept else part
+            for part in wanted.partitions
+        ),
+    )
+
+
+def _as_found(part: Partition, found: Partition, aspects: Iterable[Aspect]) -> Partition:
+    for aspect in aspects:
+        if aspect is Aspect.LABEL:
+            part = replace(part, entry=replace(part.entry, label=found.entry.label))
+        elif aspect is Aspect.ATTRIBUTES:
+            part = replace(part, entry=replace(part.entry, attributes=found.entry.attributes))
+        elif part.filesystem is not None and found.filesystem is not None:
+            fields = {Aspect.VOLUME_LABEL: ("label",), Aspect.OWNER: ("uid", "gid"), Aspect.MODE: ("mode",)}[aspect]
+            values = {name: getattr(found.filesystem, name) for name in fields}
+            part = replace(part, filesystem=replace(part.filesystem, **values))
+    return part
 
 
 def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from narvet.formats.filesystems import filesystem
-from narvet.formats.filesystems.contract import Folder
+from narvet.formats.filesystems.contract import CLEAN_IT, Folder
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Finding, disk_place
 from narvet.ground.rules import disks as rules
@@ -18,7 +18,7 @@ from narvet.guests.contract import MountsInFolders, PartitionKey
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout, Origin, PlannedDisk
-from narvet.model.moves import Answer, Difference
+from narvet.model.moves import Answer, Aspect, Difference
 from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
@@ -45,7 +45,9 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     systems = {name: guest.runs for name, guest in resolved.guests.items()}
     wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
     copied = frozenset(disk.name for disk in disks if disk.origin is not None)
-    of_disks = diff_disks(wanted, facts.found, copied)
+    of_disks = diff_disks(wanted, facts.found, copied, facts.ledger)
+    unclean = tuple(one for disk in disks for one in _check_clean(disk, of_disks[disk.name]))
+    said = (*said, *unclean)
     kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
     disks = tuple(_with_state(disk, facts, of_disks[disk.name], kept) for disk in disks)
     earlier = earlier_images(disks, facts, resolved)
@@ -56,7 +58,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *said,
         *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
         *check_stores(stores, resolved, disks, facts.found.stores),
-        *_check_guests(resolved, disks, facts),
+        *_check_guests(resolved, disks, guests, facts),
         *check_origins(disks, facts),
         *check_earlier(disks, earlier, facts),
     )
@@ -149,9 +151,14 @@ def _folder_mounts(
 
 
 def _guests(sheet: ResolvedSheet, disks: Iterable[PlannedDisk], facts: Facts) -> Mapping[str, Guest]:
-    own = _by_guest(disks)
+    every = tuple(disks)
+    own = _by_guest(every)
     return {
-        name: guest_system(guest.runs).wanted(own[name], facts.found.guests.get(name, Guest(name)))
+        name: guest_system(guest.runs).wanted(
+            own[name],
+            facts.found.guests.get(name, Guest(name)),
+            (disk for disk in every if disk.guest != name),
+        )
         for name, guest in sheet.guests.items()
     }
 
@@ -163,7 +170,9 @@ def _by_guest(disks: Iterable[PlannedDisk]) -> Mapping[str, list[PlannedDisk]]:
     return own
 
 
-def _check_guests(sheet: ResolvedSheet, disks: tuple[PlannedDisk, ...], facts: Facts) -> Iterator[Finding]:
+def _check_guests(
+    sheet: ResolvedSheet, disks: tuple[PlannedDisk, ...], wanted: Mapping[str, Guest], facts: Facts
+) -> Iterator[Finding]:
     own = _by_guest(disks)
     for name in sheet.guests:
         yield from facts.found.guests[name].findings if name in facts.found.guests else ()
@@ -171,14 +180,25 @@ def _check_guests(sheet: ResolvedSheet, disks: tuple[PlannedDisk, ...], facts: F
         if disk.origin is None:
             yield from guest_system(disk.system).check_limits(disk, sheet.disks[disk.name])
     for name, guest in sheet.guests.items():
-        found = facts.found.guests.get(name, Guest(name))
-        yield from guest_system(guest.runs).check_mounts(own[name], found)
+        found, gone = facts.found.guests.get(name, Guest(name)), wanted[name].surplus
+        left = replace(found, entries=tuple(entry for entry in found.entries if entry not in gone)) if gone else found
+        yield from guest_system(guest.runs).check_mounts(own[name], left)
 
 
 def _check_zone(sheet: ResolvedSheet, disk: PlannedDisk) -> Iterator[Finding]:
     store, guest = sheet.stores[disk.store].zone, sheet.guests[disk.guest].zone
     if store and guest and store != guest:
         yield rules.zone_differs.error(disk_place(disk.name), disk.store, store, disk.guest, guest)
+
+
+def _check_clean(disk: PlannedDisk, differences: Iterable[Difference]) -> Iterator[Finding]:
+    """Yield an error for every filesystem in which something is to be corrected, but that may not be changed now."""
+    inside = (Aspect.VOLUME_LABEL, Aspect.OWNER, Aspect.MODE)
+    wanted = {one.where.partition or 0 for one in differences if one.aspect in inside and one.answer.is_move}
+    for part in disk.wanted.partitions:
+        if part.number in wanted and part.there is not None and part.there.unclean:
+            told = f"the {part.there.kind} cannot be changed: {part.there.unclean}"
+            yield rules.cannot_be_changed.error(disk_place(disk.name).part(part.number), told, CLEAN_IT)
 
 
 def _with_state(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...], kept: set[str]) -> PlannedDisk:

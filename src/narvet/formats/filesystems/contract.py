@@ -375,6 +375,16 @@ class Filesystem(Protocol):
         Without `deep` only what its state needs is read and checked, so that it costs next to nothing.
         """
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Give a clean filesystem the label that a state says, and its root owner and mode where it keeps them.
+
+        Only what differs is written, to a device that keeps it back until everything is known.
+
+        Raises:
+            ImageError: it is not sound.
+            CannotChangeError: there is no room for it.
+        """
+
     def grown(self, state: FilesystemState, size: int) -> Growth:
         """Return a filesystem made as large as `size` bytes allow; as it is, where that is less than a unit more.
 

@@ -178,6 +178,13 @@ class Swap(LinuxFilesystem):
         found = tuple(_faults(header, shape, device.size, where))
         return FilesystemState("swap", str(header.sws_uuid), label, shape, shape.total, findings=found)
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Write the label."""
+        header = SwapHeader.decode(device.read(0, PAGE))
+        changed = replace(header, sws_volume=wanted.label.encode())
+        if changed != header:
+            device.write(0, changed.encode())
+
     def grown(self, state: FilesystemState, size: int) -> GrownSwap:
         """Return swap of as many pages as fit; CannotChangeError where its page count cannot tell them."""
         refuse_unknown(state, frozenset())

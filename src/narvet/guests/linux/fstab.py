@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from narvet.model.estate import MountEntry
 
@@ -36,6 +36,14 @@ def with_entries(content: bytes, entries: Iterable[MountEntry]) -> bytes:
     lines = "".join(fstab_line(entry) + "\n" for entry in entries).encode("utf-8", "surrogateescape")
     joint = b"\n" if content and lines and not content.endswith(b"\n") else b""
     return content + joint + lines
+
+
+def with_lines(content: bytes, entries: Mapping[int, MountEntry]) -> bytes:
+    """Return an fstab with entries in the place of some lines, counted from 1; every other byte is kept."""
+    lines = content.split(b"\n")
+    for number, entry in entries.items():
+        lines[number - 1] = fstab_line(entry).encode("utf-8", "surrogateescape")
+    return b"\n".join(lines)
 
 
 def without_lines(content: bytes, numbers: Iterable[int]) -> bytes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.ground.findings import Finding, Place, disk_place
@@ -62,7 +63,7 @@ def check_mounts(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding
     """Yield what is to be said about the mount points and entries of a guest's disks."""
     every = list(mounted(disks))
     yield from _among_themselves(every)
-    existing = _ByKey(found.entries)
+    existing = _ByKey(found.entries, (one.entry for one in every))
     for one in every:
         yield from _in_root(one, found)
         yield from _in_fstab(one, existing)
@@ -100,9 +101,13 @@ def _in_root(one: Mounted, found: Guest) -> Iterator[Finding]:
 
 
 class _ByKey:
-    """A guest's existing entries by what they mount and where, so that many disks cost one look each."""
+    """A guest's existing entries by what they mount and where, so that many disks cost one look each.
 
-    def __init__(self, entries: tuple[MountEntry, ...]) -> None:
+    `moving` are the sources that are wanted: entries of Narvet's own that mount those are replaced.
+    """
+
+    def __init__(self, entries: tuple[MountEntry, ...], wanted: Iterable[MountEntry]) -> None:
+        self.moving = {_source(entry.spec) for entry in wanted}
         self.by_source = {_source(entry.spec): entry for entry in entries}
         self.by_file = {entry.file: entry for entry in entries}
 
@@ -120,6 +125,10 @@ def _in_fstab(one: Mounted, existing: _ByKey) -> Iterator[Finding]:
     wanted, where = one.entry, one.where.key("at")
     same = existing.by_source.get(_source(wanted.spec))
     there = existing.by_file.get(wanted.file) if one.mount.at else None
+    if same is not None and same.ours:  # it is replaced
+        same = None
+    if there is not None and there.ours and _source(there.spec) in existing.moving:
+        there = None
     if same is not None and same.file != wanted.file:
         yield rules.uuid_in_use.error(where, same.line, same.spec, same.file, wanted.file)
     if there is not None and _source(there.spec) != _source(wanted.spec):
@@ -142,6 +151,20 @@ def missing_entries(wanted: Iterable[MountEntry], existing: Iterable[MountEntry]
     """Return the wanted entries whose filesystem no existing entry mounts."""
     known = {_source(entry.spec) for entry in existing}
     return tuple(entry for entry in wanted if _source(entry.spec) not in known)
+
+
+def surplus_entries(
+    wanted: Iterable[MountEntry], disks: Iterable[PlannedDisk], existing: Iterable[MountEntry]
+) -> tuple[MountEntry, ...]:
+    """Return the existing entries that Narvet wrote for one of a sheet's disks, and that are not wanted any more."""
+    sources = {_source(entry.spec) for entry in wanted}
+    inside = (part.filesystem for disk in disks for part in disk.wanted.partitions if part.filesystem)
+    known = {_source(filesystem(one.kind).fstab_source(one.uuid)) for one in inside if one.kind in FILESYSTEMS}
+    return tuple(
+        entry
+        for entry in existing
+        if entry.ours and _source(entry.spec) in known and _source(entry.spec) not in sources
+    )
 
 
 def kept_entries(

@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterable, Mapping
-from pathlib import Path
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
 
 from narvet.ground.errors import RefusedError
 from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
-from narvet.guests.linux.fstab import parse_fstab, with_entries, without_lines
+from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
 from narvet.guests.linux.mounts import missing_entries
 from narvet.guests.linux.tree import Tree, UnsafePathError, make_folder, opened, write_at
 from narvet.model.estate import Guest, MountEntry, MountPoint
@@ -18,10 +19,10 @@ from narvet.model.estate import Guest, MountEntry, MountPoint
 FSTAB = "etc/fstab"
 
 
-def root_of(guest: str, path: str | None, mount_points: Iterable[str]) -> Guest:
+def root_of(guest: str, path: str | None, mount_points: Iterable[str], written: frozenset[str] = frozenset()) -> Guest:
     """Return a guest with what is found in its root; whatever cannot be used becomes a finding.
 
-    `guest` is its name in the sheet, empty for a root outside it.
+    `guest` is its name in the sheet, empty for a root outside it. `written` are lines of fstab that are Narvet's own.
     """
     if path is None:
         return Guest(guest)
@@ -41,7 +42,9 @@ def root_of(guest: str, path: str | None, mount_points: Iterable[str]) -> Guest:
     except PermissionError as error:
         missing = rules.root_missing.error(where, f"{path}: {error.filename} cannot be read by this user")
         return Guest(guest, path, findings=(missing,))
-    return Guest(guest, path, _users(users or b""), _groups(groups or b""), parse_fstab(fstab or b""), places)
+    entries = parse_fstab(fstab or b"")
+    entries = tuple(replace(entry, ours=True) if fstab_line(entry) in written else entry for entry in entries)
+    return Guest(guest, path, _users(users or b""), _groups(groups or b""), entries, places)
 
 
 def _mount_point(tree: Tree, at: str) -> MountPoint:
@@ -89,13 +92,48 @@ def _groups(content: bytes) -> Mapping[str, int]:
     return {row[0]: int(row[2]) for row in _rows(content, 4, 1)}
 
 
-def add_entries(path: str, entries: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
-    """Add to a root's fstab the entries it does not have; return those added. The file is replaced all at once."""
+def change_entries(
+    path: str,
+    missing: Iterable[MountEntry],
+    changed: Iterable[tuple[MountEntry, MountEntry]],
+    surplus: Iterable[MountEntry],
+) -> tuple[MountEntry, ...]:
+    """Change a root's fstab all at once, and return the entries that were written.
+
+    Entries that are `missing` are added at its end. Of the pairs in `changed` the first takes the second's place, or
+    its own at the end if it mounts elsewhere; those in `surplus` go. What is not as it was found meanwhile stays.
+    """
     with opened(Path(path)) as tree, tree.changing(FSTAB) as (content, place):
-        added = missing_entries(tuple(entries), parse_fstab(content))
-        if added:
-            write_at(place, with_entries(content, added))
-        return added
+        there = {fstab_line(entry): entry.line for entry in parse_fstab(content)}
+        in_place, gone, late = dict[int, MountEntry](), list[int](), list[MountEntry]()
+        for new, old in changed:
+            line = there.get(fstab_line(old))
+            if line is None:
+                continue
+            if new.file == old.file:
+                in_place[line] = new
+            else:
+                gone.append(line)
+                late.append(new)
+        gone += [there[fstab_line(entry)] for entry in surplus if fstab_line(entry) in there]
+        left = parse_fstab(without_lines(content, gone))
+        late += missing_entries(tuple(missing), left)
+        result = with_entries(without_lines(with_lines(content, in_place), gone), late)
+        if result != content:
+            write_at(place, result)
+        return (*in_place.values(), *late)
+
+
+def remove_mount_point(path: str, at: str) -> bool:
+    """Remove a mount point from a root, if it is an empty folder; return whether it was."""
+    with opened(Path(path)) as tree, tree.place(str(PurePosixPath(at).parent)) as place:
+        if place.missing:
+            return False
+        try:
+            os.rmdir(PurePosixPath(at).name, dir_fd=place.folder)
+        except OSError:  # not empty, not a folder, or not there: it is not Narvet's to remove
+            return False
+        return True
 
 
 def remove_entries(path: str, entries: Iterable[MountEntry]) -> tuple[MountEntry, ...]:

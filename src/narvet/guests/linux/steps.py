@@ -5,7 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from narvet.ground.units import counted
-from narvet.guests.linux.root import FSTAB, add_entries, make_mount_point, remove_entries
+from narvet.guests.linux.fstab import fstab_line
+from narvet.guests.linux.root import (
+    FSTAB,
+    change_entries,
+    make_mount_point,
+    remove_entries,
+    remove_mount_point,
+)
 from narvet.model.estate import MountEntry, MountPoint
 
 
@@ -55,18 +62,52 @@ class _FstabStep:
         return f"{self.root}/{FSTAB}"
 
 
-class AddEntries(_FstabStep):
-    """Add the missing entries to a guest's fstab."""
+@dataclass(frozen=True)
+class ChangeEntries(_FstabStep):
+    """Add the missing entries to a guest's fstab, change Narvet's own, and remove those that nothing asks for."""
+
+    changed: tuple[tuple[MountEntry, MountEntry], ...] = ()
+    surplus: tuple[MountEntry, ...] = ()
 
     @property
     def summary(self) -> str:
         """The entries in a few words."""
-        return f"{counted(len(self.entries), 'entry', 'entries')} added"
+        counts = ((len(self.entries), "added"), (len(self.changed), "changed"), (len(self.surplus), "removed"))
+        told = [(count, what) for count, what in counts if count]
+        first = f"{counted(told[0][0], 'entry', 'entries')} {told[0][1]}"
+        return ", ".join([first, *(f"{count} {what}" for count, what in told[1:])])
 
     def apply(self) -> dict[str, object]:
-        """Add them, all at once."""
-        added = add_entries(self.root, self.entries)
-        return {"did": "entries", "guest": self.guest, "added": [entry.file for entry in added]}
+        """Change them, all at once."""
+        written = change_entries(self.root, self.entries, self.changed, self.surplus)
+        return {
+            "did": "entries",
+            "guest": self.guest,
+            "lines": [fstab_line(entry) for entry in written],
+            "removed": [fstab_line(entry) for entry in self.surplus],
+        }
+
+
+@dataclass(frozen=True)
+class RemoveMountPoint:
+    """Remove the folder that a disk was mounted in, if nothing is in it."""
+
+    guest: str
+    root: str
+    at: str
+    guest_may_run = False
+    comes_last = False
+    summary = "mount point no longer used"
+
+    @property
+    def touches(self) -> str:
+        """The folder in the root."""
+        return f"{self.root}{self.at}"
+
+    def apply(self) -> dict[str, object]:
+        """Remove it; what is not empty stays."""
+        gone = remove_mount_point(self.root, self.at)
+        return {"did": "mount point removed" if gone else "mount point kept", "guest": self.guest, "at": self.at}
 
 
 class RemoveEntries(_FstabStep):

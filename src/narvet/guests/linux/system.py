@@ -26,10 +26,11 @@ from narvet.guests.linux.mounts import (
     missing_entries,
     mount_points_of,
     mounting,
+    surplus_entries,
 )
 from narvet.guests.linux.owners import resolve_owner
-from narvet.guests.linux.root import FSTAB, add_entries, root_of
-from narvet.guests.linux.steps import AddEntries, MakeMountPoint, RemoveEntries
+from narvet.guests.linux.root import FSTAB, change_entries, root_of
+from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
 from narvet.model.estate import Guest, MountPoint
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
@@ -89,10 +90,17 @@ class Linux:
             return Ownership(), (rules.owner_unknown.error(place, owner, found.name, accounts_known=known),)
         return Ownership(*ids), ()
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
-        """Return the entries and mount points that a guest's disks ask for."""
+    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+        """Return the entries and mount points that a guest's disks ask for, and Narvet's own that none asks for now."""
         own = tuple(disks)
-        return Guest(found.name, found.entries_path, entries=entries_of(own), mount_points=mount_points_of(own))
+        entries = entries_of(own)
+        return Guest(
+            found.name,
+            found.entries_path,
+            entries=entries,
+            mount_points=mount_points_of(own),
+            surplus=surplus_entries(entries, (*own, *others), found.entries),
+        )
 
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
@@ -107,7 +115,11 @@ class Linux:
             yield Difference(place.inside("fstab"), Aspect.ENTRY, f"{entry.spec} at {entry.file}", None)
         for entry, there in kept_entries(wanted.entries, found.entries):
             asked, now = (f"{one.file} {one.vfstype} {one.mntops}" for one in (entry, there))
-            yield Difference(place.inside(f"fstab line {there.line}"), Aspect.ENTRY_WORDS, asked, now)
+            aspect = Aspect.ENTRY_CHANGED if there.ours else Aspect.ENTRY_WORDS
+            yield Difference(place.inside(f"fstab line {there.line}"), aspect, asked, now)
+        for there in wanted.surplus:
+            where = place.inside(f"fstab line {there.line}")
+            yield Difference(where, Aspect.ENTRY_SURPLUS, None, f"{there.spec} at {there.file}")
         for at, point in wanted.mount_points.items():
             there_now = found.mount_points.get(at)
             if there_now is not None and not there_now.exists:
@@ -129,8 +141,13 @@ class Linux:
             if not there.exists or _can_be_given(point, there):
                 yield MakeMountPoint(found.name, root, at, point, there.owner_can_be_set)
         missing = missing_entries(wanted.entries, found.entries)
-        if missing:
-            yield AddEntries(found.name, root, missing)
+        changed = tuple(pair for pair in kept_entries(wanted.entries, found.entries) if pair[1].ours)
+        gone = (*(there for entry, there in changed if there.file != entry.file), *wanted.surplus)
+        used = {entry.file for entry in wanted.entries}
+        for at in dict.fromkeys(one.file for one in gone if one.file.startswith("/") and one.file not in used):
+            yield RemoveMountPoint(found.name, root, at)
+        if missing or changed or wanted.surplus:
+            yield ChangeEntries(found.name, root, missing, changed, wanted.surplus)
 
     def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the removal of the lines that mount a disk's filesystems, unless another disk asks for them."""
@@ -161,7 +178,7 @@ class Linux:
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found in the guest's root, if the sheet names one."""
         root = str(asked.sheet.parent / asked.form.root) if asked.form.root is not None else None
-        return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)))
+        return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)), asked.written)
 
     def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
         """Return what is found in a root."""
@@ -169,7 +186,7 @@ class Linux:
 
     def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
         """Add a guest's lines to the fstab of a root; return how many were added, and how many were there."""
-        added = add_entries(found.entries_path or "", wanted.entries)
+        added = change_entries(found.entries_path or "", wanted.entries, (), ())
         return len(added), len(wanted.entries) - len(added)
 
 

@@ -126,15 +126,32 @@ def registry_values(disks: Iterable[PlannedDisk]) -> tuple[RegistryValue, ...]:
     return tuple(sorted(values, key=_order))
 
 
+def taken_back(
+    wanted: Iterable[RegistryValue], disks: Iterable[PlannedDisk], found: Iterable[RegistryValue]
+) -> tuple[RegistryValue, ...]:
+    """Return the values, without data, by which a guest is to forget what an earlier text told it of a sheet's disks.
+
+    What was to be forgotten stays so until it is wanted again, as nothing tells when the guest has read it.
+    """
+    names = {value.name for value in wanted}
+    known = {_identity(disk.wanted, part) for disk in disks for part in disk.wanted.partitions if part.number}
+    gone = (value.name for value in found if value.name not in names and (not value.data or value.data in known))
+    return tuple(RegistryValue(name, b"") for name in dict.fromkeys(gone))
+
+
 def _order(value: RegistryValue) -> tuple[bool, str]:
     return _LETTERS not in value.name, value.name
 
 
-def _values(disk: Disk, part: Partition, at: str) -> Iterator[RegistryValue]:
+def _identity(disk: Disk, part: Partition) -> bytes:
+    """Return what a volume is known by in the registry."""
     if disk.table == "gpt":
-        identity = BY_GUID + UUID(part.entry.id).bytes_le
-    else:
-        identity = struct.pack("<IQ", int(disk.table_id or "0", 16), part.start)
+        return BY_GUID + UUID(part.entry.id).bytes_le
+    return struct.pack("<IQ", int(disk.table_id or "0", 16), part.start)
+
+
+def _values(disk: Disk, part: Partition, at: str) -> Iterator[RegistryValue]:
+    identity = _identity(disk, part)
     if is_letter(at):
         yield RegistryValue(f"{_LETTERS}{at}", identity)
     yield RegistryValue(f"\\??\\Volume{{{part.mount.volume if part.mount else ''}}}", identity)

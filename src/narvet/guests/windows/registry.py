@@ -23,19 +23,21 @@ LARGEST = 16 << 20
 BY_GUID = b"DMIO:ID:"
 """What a value starts with that holds a partition's GUID."""
 
-_VALUE = re.compile(r'"((?:[^"\\]|\\.)*)"=hex:([0-9a-f]{2}(?:,[0-9a-f]{2})*)')
+_VALUE = re.compile(r'"((?:[^"\\]|\\.)*)"=(?:hex:([0-9a-f]{2}(?:,[0-9a-f]{2})*)|-)')
 
 
 def value_line(value: RegistryValue) -> str:
     """Return a value as a line."""
     name = value.name.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{name}"=hex:{value.data.hex(",")}'
+    return f'"{name}"=' + (f"hex:{value.data.hex(',')}" if value.data else "-")
 
 
 def value_meaning(value: RegistryValue) -> tuple[str, str]:
     """Return what a value is of, a letter or a volume, and what that is known by."""
     data = value.data
     what = value.name.rpartition("\\")[2]
+    if not data:
+        return what, "taken back from the disk that had it"
     if data.startswith(BY_GUID):
         return what, f"partition {UUID(bytes_le=data[len(BY_GUID) :])}"
     signature, offset = struct.unpack("<IQ", data)
@@ -59,7 +61,7 @@ def parse_registry_text(data: bytes) -> tuple[RegistryValue, ...] | None:
     if lines[:2] != [HEAD, KEY] or None in matches or not text.endswith("\r\n"):
         return None
     return tuple(
-        RegistryValue(re.sub(r"\\(.)", r"\1", match[1]), bytes.fromhex(match[2].replace(",", "")))
+        RegistryValue(re.sub(r"\\(.)", r"\1", match[1]), bytes.fromhex((match[2] or "").replace(",", "")))
         for match in matches
         if match
     )

@@ -21,7 +21,7 @@ from narvet.guests.contract import (
     PartitionKey,
 )
 from narvet.guests.windows.checks import FILESYSTEMS, GPT_SINCE, check_disk, check_limits, is_older
-from narvet.guests.windows.mounts import folder_mounts, is_letter, registry_values
+from narvet.guests.windows.mounts import folder_mounts, is_letter, registry_values, taken_back
 from narvet.guests.windows.registry import HEAD, KEY, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.steps import WriteRegistryText
 from narvet.model.estate import Guest
@@ -96,9 +96,12 @@ class Windows:
         """Return what is mounted in folders of a guest's partitions, and what is wrong with its letters and folders."""
         return folder_mounts(sheet, guest)
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
-        """Return the registry values that a guest's disks ask for, None if they ask for none."""
-        return Guest(found.name, found.entries_path, values=registry_values(disks) or None)
+    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+        """Return the registry values that a guest's disks ask for, and those taken back; None if there are none."""
+        own = tuple(disks)
+        values = registry_values(own)
+        back = taken_back(values, (*own, *others), found.values or ())
+        return Guest(found.name, found.entries_path, values=(*values, *back) or None)
 
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield an error where a registry text cannot be written."""

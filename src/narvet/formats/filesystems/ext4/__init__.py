@@ -71,6 +71,12 @@ class Ext4(LinuxFilesystem):
 
         return read(device, where, deep=deep)
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Write label, owner and mode where they differ."""
+        from narvet.formats.filesystems.ext4.correct import correct
+
+        correct(device, wanted)
+
     def grown(self, state: FilesystemState, size: int) -> Grown:
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)

@@ -117,14 +117,19 @@ def _descriptor_findings(volume: Volume, where: Place) -> Iterator[Finding]:
         )
 
 
-def _root(volume: Volume) -> Inode:
-    """Return the root's inode."""
+def root_place(volume: Volume) -> int:
+    """Return the byte at which the root's inode lies."""
     _, start, _ = next(descriptor_places(volume.shape))
     data = volume.device.read(start, volume.shape.descriptor_size)
     descriptor = GroupDescriptor.decode(data.ljust(DESCRIPTOR_SIZE, b"\0"))
     table = descriptor.bg_inode_table_lo | (descriptor.bg_inode_table_hi << 32 if volume.incompat("64bit") else 0)
+    return table * volume.block_size + (_ROOT - 1) * volume.shape.inode_size
+
+
+def _root(volume: Volume) -> Inode:
+    """Return the root's inode."""
     size = volume.shape.inode_size
-    data = volume.device.read(table * volume.block_size + (_ROOT - 1) * size, min(size, INODE_SIZE))
+    data = volume.device.read(root_place(volume), min(size, INODE_SIZE))
     root = Inode.decode(data.ljust(INODE_SIZE, b"\0"))
     if root.i_mode >> 12 != 0o4:
         raise ImageError(f"the root's inode is not a folder: its i_mode is 0o{root.i_mode:o}")

@@ -129,6 +129,12 @@ class Exfat(Portable):
 
         return read(device, where, deep=deep)
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Write the label where it differs."""
+        from narvet.formats.filesystems.fat.labels import exfat_label
+
+        exfat_label(device, wanted.label)
+
     def grown(self, state: FilesystemState, size: int) -> Growth:
         """Return it made larger; CannotChangeError where it cannot be."""
         from narvet.formats.filesystems.fat.exfat_grow import grown

@@ -146,6 +146,12 @@ class Fat32(Portable):
         """Return whether it says what it is: its two bytes of signature are many things' last ones."""
         return device.read(82, 8) == b"FAT32   "
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Write the label where it differs."""
+        from narvet.formats.filesystems.fat.labels import fat32_label
+
+        fat32_label(device, wanted.label)
+
     def grown(self, state: FilesystemState, size: int) -> Growth:
         """Return it made larger; CannotChangeError where it cannot be."""
         from narvet.formats.filesystems.fat.fat32_grow import grown

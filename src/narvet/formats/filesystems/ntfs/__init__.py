@@ -81,6 +81,12 @@ class Ntfs(ForWindows):
 
         return read(device, where, deep=deep)
 
+    def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
+        """Write label, owner and mode where they differ."""
+        from narvet.formats.filesystems.ntfs.correct import correct
+
+        correct(device, wanted)
+
     def grown(self, state: FilesystemState, size: int) -> Grown:
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)

@@ -11,6 +11,7 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import CannotChangeError
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import mapping_pairs, protected
+from narvet.formats.filesystems.ntfs.edit import BY_GUEST, FirstRecords, find, value_at
 from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.links import RECORD_BITS
 from narvet.formats.filesystems.ntfs.parse import Found, Volume, content, one_of, system_file, unprotected, volume_of
@@ -18,7 +19,6 @@ from narvet.ground.errors import ImageError
 from narvet.ground.units import Cluster, align_up
 
 _LIST = 0x20  # an attribute that says which other records hold attributes
-_BY_GUEST = "let its guest do it"
 _CHUNK = 1 << 20
 
 Runs = tuple[tuple[Cluster | None, int], ...]
@@ -56,8 +56,8 @@ class _Enlarger:
         self._old, self._new = grown.old, grown.new
         for number in (r.MAP, r.BAD):
             if any(one.type == _LIST for one in system_file(volume, number)):
-                raise CannotChangeError(f"the ntfs keeps its file {number} in several records", _BY_GUEST)
-        self._mirror = one_of(system_file(volume, r.MIRROR), r.DATA, "", "$MFTMirr").size
+                raise CannotChangeError(f"the ntfs keeps its file {number} in several records", BY_GUEST)
+        self._records = FirstRecords(volume)
 
     def run(self) -> None:
         """Write everything, the first boot sector last."""
@@ -78,7 +78,7 @@ class _Enlarger:
         old, new = self._old, self._new
         attribute = one_of(system_file(self._volume, r.MAP), r.DATA, "", "$Bitmap")
         if attribute.value is not None or any(start is None for start, _ in attribute.runs):
-            raise CannotChangeError("the ntfs keeps its map of clusters in an unusual form", _BY_GUEST)
+            raise CannotChangeError("the ntfs keeps its map of clusters in an unusual form", BY_GUEST)
         there = content(self._volume, attribute, old.map_size)
         if there.size < -(-old.clusters // 8):
             raise ImageError("the map of clusters is shorter than the volume")
@@ -132,42 +132,19 @@ class _Enlarger:
 
     def _change(self, number: int, name: str, sizes: _Sizes) -> None:
         """Give the data attribute of one of the first files other runs and sizes."""
-        data = bytearray(self._record(number))
-        place, length = _find(data, r.DATA, name, number)
-        pairs_at = r.RunsHead.decode(bytes(data[place + r.AttributeHead.size :])).mapping_pairs_offset
-        runs_head = r.RunsHead.decode(bytes(data[place + r.AttributeHead.size :]))
+        data = self._records.get(number)
+        place, length = find(data, r.DATA, name, number)
+        head = r.RunsHead.decode(bytes(data[place + r.AttributeHead.size :]))
         changed = replace(
-            runs_head,
+            head,
             highest_vcn=sum(count for _, count in sizes.runs) - 1,
             allocated_size=sizes.allocated,
             data_size=sizes.size,
-            initialized_size=runs_head.initialized_size if sizes.initialized is None else sizes.initialized,
+            initialized_size=head.initialized_size if sizes.initialized is None else sizes.initialized,
         )
-        head = data[place : place + r.AttributeHead.size] + changed.encode()
-        rest = data[place + len(head) : place + pairs_at]
-        whole = bytes(head + rest) + mapping_pairs([(start, count) for start, count in sizes.runs])
-        whole = whole.ljust(align_up(len(whole), 8), b"\0")
-        whole = whole[:4] + len(whole).to_bytes(4, "little") + whole[8:]
-        tail = data[place + length : r.FileRecord.decode(bytes(data)).bytes_in_use]
-        content_of = bytes(data[:place]) + whole + bytes(tail)
-        if len(content_of) > len(data):
-            raise CannotChangeError(f"the ntfs has no room in the record of its file {number}", _BY_GUEST)
-        self._put_record(number, content_of.ljust(len(data), b"\0"), in_use=len(content_of))
-
-    def _record(self, number: int) -> bytes:
-        size = self._old.record_size
-        place = self._old.start_of(self._volume.boot.mft_lcn) + number * size
-        return unprotected(self._device.read(place, size), b"FILE", f"record {number}")
-
-    def _put_record(self, number: int, data: bytes, in_use: int | None = None) -> None:
-        """Write a record, and its copy if the mirror has one."""
-        size, head = self._old.record_size, r.FileRecord.decode(data)
-        if in_use is not None:
-            data = replace(head, bytes_in_use=in_use).encode() + data[r.FileRecord.size :]
-        whole = protected(data, head.usa_ofs)
-        self._device.write(self._old.start_of(self._volume.boot.mft_lcn) + number * size, whole)
-        if (number + 1) * size <= self._mirror:
-            self._device.write(self._old.start_of(self._volume.boot.mftmirr_lcn) + number * size, whole)
+        first = data[place : place + r.AttributeHead.size] + changed.encode()
+        rest = data[place + len(first) : place + head.mapping_pairs_offset]
+        self._records.replace(number, place, length, bytes(first + rest) + mapping_pairs(sizes.runs))
 
     def _change_names(self, allocated: int) -> None:
         """Tell the new sizes of the map in its name, in its record and in the root's index."""
@@ -178,20 +155,18 @@ class _Enlarger:
                 replace(one, allocated_size=allocated, data_size=self._new.map_size).encode() + name[r.FileName.size :]
             )
 
-        data = bytearray(self._record(r.MAP))
-        place, _ = _find(data, r.FILE_NAME, "", r.MAP)
-        start = place + r.ResidentHead.decode(bytes(data[place + r.AttributeHead.size :])).value_offset
+        data = self._records.get(r.MAP)
+        start = value_at(data, find(data, r.FILE_NAME, "", r.MAP)[0])
         data[start : start + r.FileName.size] = change(bytes(data[start : start + r.FileName.size]))
-        self._put_record(r.MAP, bytes(data))
+        self._records.put(r.MAP, data)
         self._change_in_root(change)
 
     def _change_in_root(self, change: Callable[[bytes], bytes]) -> None:
         """Change the map's name in the index of the root, wherever it stands."""
-        root = bytearray(self._record(r.ROOT))
-        place, _ = _find(root, r.INDEX_ROOT, "$I30", r.ROOT)
-        start = place + r.ResidentHead.decode(bytes(root[place + r.AttributeHead.size :])).value_offset
+        root = self._records.get(r.ROOT)
+        start = value_at(root, find(root, r.INDEX_ROOT, "$I30", r.ROOT)[0])
         if _change_entry(root, start + r.IndexRoot.size, change):
-            self._put_record(r.ROOT, bytes(root))
+            self._records.put(r.ROOT, root)
             return
         found = system_file(self._volume, r.ROOT)
         blocks = next((one for one in found if one.type == r.INDEX_ALLOCATION and one.name == "$I30"), None)
@@ -225,17 +200,3 @@ def _change_entry(data: bytearray, header_at: int, change: Callable[[bytes], byt
             return True
         place += one.length
     return False
-
-
-def _find(data: bytearray, kind: int, name: str, number: int) -> tuple[int, int]:
-    """Return where an attribute of a record lies, and its bytes."""
-    place = r.FileRecord.decode(bytes(data)).attrs_offset
-    while place + r.AttributeHead.size <= len(data):
-        head = r.AttributeHead.decode(bytes(data[place:]))
-        if head.type == r.END or head.length < r.AttributeHead.size:
-            break
-        text = data[place + head.name_offset : place + head.name_offset + 2 * head.name_length]
-        if head.type == kind and text.decode("utf-16-le", "replace") == name:
-            return place, head.length
-        place += head.length
-    raise ImageError(f"record {number} lacks its attribute 0x{kind:x} {name}".rstrip())

@@ -174,15 +174,20 @@ def _account(volume: Volume) -> Account:
     return Account(free, trees, hidden, used, superblock.sb_features_ro_compat)
 
 
-def _root(volume: Volume) -> r.Inode:
+def root_place(volume: Volume) -> int:
+    """Return the byte at which the root's inode lies."""
     superblock = volume.superblock
     per_block = superblock.sb_inopblog
     number, inside = divmod(superblock.sb_rootino, 1 << (superblock.sb_agblklog + per_block))
     block, index = divmod(inside, 1 << per_block)
     if number >= superblock.sb_agcount or block >= volume.group(number).blocks or index >= superblock.sb_inopblock:
         raise ImageError(f"sb_rootino is {superblock.sb_rootino}, which does not lie in the filesystem")
-    size = superblock.sb_inodesize
-    data = volume.device.read(volume.group(number).start + block * volume.shape.block_size + index * size, size)
+    return volume.group(number).start + block * volume.shape.block_size + index * superblock.sb_inodesize
+
+
+def _root(volume: Volume) -> r.Inode:
+    superblock = volume.superblock
+    data = volume.device.read(root_place(volume), superblock.sb_inodesize)
     root = r.Inode.decode(data)
     if root.di_magic != b"IN" or root.di_ino != superblock.sb_rootino or root.di_mode >> 12 != 0o4:
         raise ImageError("the root's inode is not one of a folder")
