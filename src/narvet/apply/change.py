@@ -26,12 +26,13 @@ from narvet.formats.images.chain import Link, StagedImage, chain, open_links, st
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
-from narvet.ground.errors import RefusedError
+from narvet.ground.errors import BugError, RefusedError
 from narvet.ground.units import counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
+from narvet.model.moves import Answer
 from narvet.observe.children import children_of
-from narvet.observe.images import survey
-
+from narvet.observe.images import survey, survey_opened
+from narvet.plan.diff import diff_disk
 
 _TOLD = 2  # changes that are spelt out where there are many
 
@@ -40,7 +41,8 @@ _TOLD = 2  # changes that are spelt out where there are many
 class ChangeDisk:
     """Make a disk that was found into the one that is wanted; see `model.moves` for what may change.
 
-    `piece` is the most bytes that a file of an image in pieces may have, `moves` what changes, in words, and `asked`
+    `piece` is the most bytes that a file of an image in pieces may have, `is_copied` whether its partitions are those
+    of another image that it came from, `moves` what changes, in words, and `asked`
     what the ledger is to know of it.
     """
 
@@ -49,6 +51,7 @@ class ChangeDisk:
     wanted: Disk
     found: Disk
     piece: int | None = None
+    is_copied: bool = False
     trust: Trust = NOTHING_SAID
     moves: tuple[str, ...] = ()
     asked: Mapping[str, str] = field(default_factory=dict)
@@ -164,7 +167,20 @@ class ChangeDisk:
             if entries:
                 table_format(self.found.table).change(device, entries)
             device.flush()
+            self._check_becomes(staged)
             staged.commit(leased.check)
+
+    def _check_becomes(self, staged: StagedImage) -> None:
+        """Read what the disk is about to become, and raise BugError unless that is what is wanted."""
+        becomes = survey_opened(self.wanted.path, staged.chain, self._sector_size)
+        becomes = replace(becomes, image=replace(becomes.image, space=self.wanted.image.space))
+        for one in diff_disk(self.disk, self.wanted, becomes, is_copied=self.is_copied):
+            if one.answer is not Answer.LEAVE:
+                asked, there = one.texts
+                raise BugError(
+                    f"{self.touches}: {one.where} {one.aspect.title} would become {there}, not {asked}; nothing of it "
+                    "was changed"
+                )
 
 
 def _told(state: FilesystemState) -> tuple[object, ...]:

@@ -7,12 +7,14 @@ resuming means working the steps out again: what is done drops out.
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from narvet.apply.change import ChangeDisk
 from narvet.apply.copying import copy_disk, source_of
+from narvet.apply.move import MoveImage, RemoveOldImage
 from narvet.apply.staging import new_image
 from narvet.block.leases import lease
 from narvet.block.window import Window
@@ -24,7 +26,7 @@ from narvet.formats.tables.contract import Table
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
-from narvet.model.moves import Aspect, Step
+from narvet.model.moves import Answer, Aspect, Step
 from narvet.plan.diff import asked_of
 from narvet.plan.existing import as_found
 
@@ -108,7 +110,8 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for disk in layout.disks
         if disk.name in missing
     ]
-    images += (_change(disk, layout, facts, trust) for disk in layout.disks if disk.state == "to change")
+    for disk in layout.disks:
+        images += _changes(disk, layout, trust)
     changed = {one.where.name for one in moves if one.where.kind == "guest"}
     entries = (
         step
@@ -119,12 +122,36 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
 
 
-def _change(disk: PlannedDisk, layout: Layout, facts: Facts, trust: Trust) -> ChangeDisk:
+def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
+    """Yield what takes an image that exists to what is wanted: its place and form first, then what is in it."""
+    folders = tuple(store.path for store in layout.stores)
+    if disk.name in layout.left_behind:
+        old = layout.left_behind[disk.name]
+        yield RemoveOldImage(disk.name, disk.guest, old, disk.wanted, disk.spec, folders, _with(trust, old))
+    if disk.state != "to change":
+        return
     own = [one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
-    told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in own if one.answer.is_move)
-    found = facts.found.disks[disk.name]
-    wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
-    return ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, trust, told, asked)
+    found = layout.found.disks[disk.name]
+    moves = [one for one in own if one.answer.is_move]
+    if any(one.answer is Answer.MOVE for one in moves):
+        spec = replace(disk.spec, size=image_format(disk.wanted.image.format).fit(found.size, disk.spec.block_size))
+        image = replace(disk.wanted.image, size=spec.size)
+        yield MoveImage(disk.name, disk.guest, found, replace(found, image=image), spec, folders, _with(trust, found))
+        found = replace(found, image=image)
+        moves = [one for one in moves if one.answer is not Answer.MOVE]
+        moves = [
+            one for one in moves if one.aspect is not Aspect.LARGER or one.where.partition or one.asked != spec.size
+        ]
+    if any(one.aspect is not Aspect.LEFT_BEHIND for one in moves):
+        told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in moves)
+        wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
+        copied = disk.origin is not None
+        yield ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, copied, trust, told, asked)
+
+
+def _with(trust: Trust, image: Disk) -> Trust:
+    """Return what is said of images, and that one at its path is of the format it was found to be."""
+    return replace(trust, formats={**trust.formats, os.path.realpath(image.path): image.image.format})
 
 
 def _trust(layout: Layout) -> Trust:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
 from narvet.model.estate import Disk, Estate, Guest
@@ -96,7 +96,11 @@ class StoreCapacity:
 
 @dataclass(frozen=True)
 class Layout:
-    """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted."""
+    """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted.
+
+    `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was
+    cut off before removing, by disk.
+    """
 
     title: str
     disks: tuple[PlannedDisk, ...]
@@ -105,6 +109,8 @@ class Layout:
     systems: Mapping[str, str]
     findings: tuple[Finding, ...]
     differences: tuple[Difference, ...] = ()
+    found: Estate = field(default_factory=Estate)
+    left_behind: Mapping[str, Disk] = field(default_factory=dict)
 
     @property
     def wanted(self) -> Estate:

@@ -17,6 +17,7 @@ class Answer(Enum):
 
     MAKE = "make"
     ADD = "add"
+    MOVE = "move"
     ENLARGE = "enlarge"
     CORRECT = "correct"
     REMOVE = "remove"
@@ -41,6 +42,11 @@ class Aspect(Enum):
     SPACE = ("space", Answer.LEAVE)
     SOUNDNESS = ("soundness", Answer.REFUSE)
     ORIGIN = ("place", Answer.REFUSE)
+    PLACE = ("place", Answer.MOVE)
+    FORM = ("format", Answer.MOVE)
+    FULL = ("space", Answer.MOVE)
+    BLOCK = ("block", Answer.MOVE)
+    LEFT_BEHIND = ("old image", Answer.REMOVE)
     PARTITION = ("partition", Answer.ADD)
     PARTITION_TOO_MANY = ("partition", Answer.REFUSE)
     START = ("start", Answer.REFUSE)
@@ -80,7 +86,7 @@ class Aspect(Enum):
         return self in _IN_BYTES
 
 
-_IN_BYTES = (Aspect.LARGER, Aspect.SMALLER, Aspect.START, Aspect.MORE_SHOWN, Aspect.LESS_SHOWN)
+_IN_BYTES = (Aspect.BLOCK, Aspect.LARGER, Aspect.SMALLER, Aspect.START, Aspect.MORE_SHOWN, Aspect.LESS_SHOWN)
 _SAID_BY_PLACE = (
     Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY, Aspect.MOUNT_POINT,
     Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS, Aspect.ENTRY_SURPLUS,

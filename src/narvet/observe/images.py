@@ -55,6 +55,15 @@ def survey(path: str, *, deep: bool = True, trust: Trust = _BY_CONTENT, sector_s
         return Disk(Image(path, UNKNOWN_FORMAT, "thin", size, 0, size), findings=(damaged,))
 
 
+def survey_opened(path: str, opened: OpenChain, sector_size: int | None = None) -> Disk:
+    """Return what is found in an image that is open, also one whose changes are not made yet; see `survey`.
+
+    Raises:
+        ImageError: it is not sound.
+    """
+    return _inside(path, opened, sector_size, deep=False)
+
+
 def _budget(opened: OpenChain) -> AbstractContextManager[None]:
     return budget(sum(link.facts.allocated for link in opened.links))
 

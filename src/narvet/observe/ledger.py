@@ -29,7 +29,9 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
 
     A path that is not absolute is kept as seen from the ledger's folder, wherever Narvet was called.
     """
-    touched = touched if Path(touched).is_absolute() else os.path.relpath(touched, ledger.parent)
+    touched = _seen_from(ledger, touched)
+    if "from" in what:
+        what = {**what, "from": _seen_from(ledger, str(what["from"]))}
     moment = datetime.now(UTC).isoformat(timespec="seconds")
     line = json.dumps({"when": moment, "touched": touched, **what}, ensure_ascii=False)
     is_new = not ledger.exists()
@@ -41,6 +43,10 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
         sync_folder(ledger.parent)
 
 
+def _seen_from(ledger: Path, path: str) -> str:
+    return path if Path(path).is_absolute() else os.path.relpath(path, ledger.parent)
+
+
 def recorded(ledger: Path) -> tuple[Recorded, ...]:
     """Return the images that a ledger says were made and not removed since, by the paths they were made at."""
     found: dict[str, Recorded] = {}
@@ -50,8 +56,10 @@ def recorded(ledger: Path) -> tuple[Recorded, ...]:
             asked = line.get("asked")
             kept = {str(key): str(value) for key, value in asked.items()} if isinstance(asked, dict) else {}
             native_id = str(line.get("id") or "")
+            before = found.pop(str(line.get("from", "")), None) or found.get(path)
+            kept = kept or dict(before.asked if before else {})
             found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept)
-        elif line.get("did") in ("image removed", "image moved"):
+        elif line.get("did") in ("image removed",):
             found.pop(path, None)
     return tuple(found.values())
 

@@ -11,6 +11,7 @@ from dataclasses import replace
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Place, disk_place
+from narvet.ground.units import show_binary
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
 from narvet.model.facts import OriginFacts, Recorded
@@ -47,10 +48,10 @@ def diff_disks(
     `copied` are the disks that come from another image, whose partitions are that image's affair. What was asked for
     before, by the ledger, and is asked for still, has been changed by a guest.
     """
-    asked = {one.path: one.asked for one in ledger}
+    asked = {one.disk: one.asked for one in ledger if one.asked}
     return {
         name: tuple(
-            replace(one, by_guest=_was_asked(one, asked.get(disk.path, {})))
+            replace(one, by_guest=_was_asked(one, asked.get(name, {})))
             for one in diff_disk(name, disk, found.disks.get(name), is_copied=name in copied)
         )
         for name, disk in wanted.disks.items()
@@ -98,12 +99,16 @@ def diff_disk(name: str, wanted: Disk, found: Disk | None, *, is_copied: bool) -
     if found is None:
         yield Difference(where, Aspect.IMAGE, f"an image at {wanted.path}", None)
         return
-    yield from _compared(where, Aspect.FORMAT, wanted.image.format, found.image.format)
+    yield from _compared(where, Aspect.PLACE, wanted.path, found.path)
+    form = Aspect.FORMAT if wanted.path == found.path else Aspect.FORM
+    yield from _compared(where, form, wanted.image.format, found.image.format)
     yield from _sized(where, wanted.size, found.size)
     yield from _compared(where, Aspect.TABLE, wanted.table, found.table)
     yield from _compared(where, Aspect.TABLE_ID, wanted.table_id or "none", found.table_id or "none")
     if wanted.image.space == "full" and found.image.space != "full":
-        yield Difference(where, Aspect.SPACE, "full", found.image.space)
+        yield Difference(where, Aspect.SPACE if is_copied else Aspect.FULL, "full", found.image.space)
+    if wanted.image.block_size and wanted.image.format == found.image.format and not is_copied:
+        yield from _compared(where, Aspect.BLOCK, wanted.image.block_size, found.image.block_size)
     for finding in found.findings:
         if finding.level == "error":
             yield Difference(finding.where, Aspect.SOUNDNESS, "sound", finding.message)
@@ -116,7 +121,9 @@ def _partitions(wanted: Disk, found: Disk, where: Place) -> Iterator[Difference]
     for part in wanted.partitions:
         other = there.pop(part.number, None)
         if other is None:
-            yield Difference(where.part(part.number), Aspect.PARTITION, "a partition", None)
+            inside = part.filesystem.kind if part.filesystem else _NO_FILESYSTEM
+            asked = f"{inside}, {show_binary(part.size)}"
+            yield Difference(where.part(part.number), Aspect.PARTITION, asked, None)
         else:
             yield from _partition(wanted, part, found, other, where.part(part.number))
     for number in there:

@@ -35,7 +35,7 @@ def earlier_images(disks: tuple[PlannedDisk, ...], facts: Facts, sheet: Resolved
     by_id = _by_id(facts.found.strays)
     moved = []
     for disk in disks:
-        if disk.state == "as asked" or disk.name in facts.anew:
+        if disk.state in ("as asked", "to change") or disk.name in facts.anew:
             continue
         there = _elsewhere(disk, facts, by_id)
         if there is not None:

@@ -25,6 +25,7 @@ from narvet.plan.earlier_images import check_earlier, earlier_differences, earli
 from narvet.plan.existing import onto
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
+from narvet.plan.relocate import relocated
 from narvet.plan.resolve import check_asked, resolve
 from narvet.plan.slots import assign_slots, check_slots
 from narvet.plan.store_capacity import check_stores, plan_stores
@@ -39,6 +40,8 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     """Return the sheet worked out. The same sheet and facts always give the same layout."""
     asked = tuple(check_asked(sheet))
     resolved = resolve(sheet)
+    moved = relocated(resolved, facts)
+    facts = moved.facts
     slots = assign_slots(resolved)
     disks, said = _disks(resolved, facts, slots)
     guests = _guests(resolved, disks, facts)
@@ -69,8 +72,14 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         guests=guests,
         systems=systems,
         findings=findings,
+        found=facts.found,
+        left_behind=moved.left_behind,
         differences=(
             *(one for own in of_disks.values() for one in own),
+            *(
+                Difference(disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.path}, which was to be moved")
+                for name, one in moved.left_behind.items()
+            ),
             *earlier_differences(earlier),
             *diff_guests(wanted, facts.found, systems),
         ),
@@ -211,15 +220,20 @@ def _with_state(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, 
         return replace(disk, state="in the way")
     if not any(one.answer.is_move for one in differences):
         return replace(disk, state="as asked")
-    return replace(disk, state="to change", needs=_needs(disk.wanted, found))
+    moves = any(one.answer is Answer.MOVE for one in differences)
+    return replace(disk, state="to change", needs=_needs(disk.wanted, found, moves=moves))
 
 
-def _needs(wanted: Disk, found: Disk) -> int:
-    """Return the most bytes that changing a disk stores: the log of changes is as large as they are."""
+def _needs(wanted: Disk, found: Disk, *, moves: bool) -> int:
+    """Return the most bytes that changing a disk stores: the log of changes is as large as they are, a copy as it is.
+
+    What only gets another name on the same filesystem needs less; room for a copy is asked for all the same.
+    """
     grown = sum(part.growth.footprint() for part in wanted.partitions if part.growth)
     new = sum(part.new.footprint() for part in wanted.partitions if part.new and part.there is None)
     full = max(wanted.size - found.size, 0) if wanted.image.space == "full" else 0
-    return 2 * grown + new + full + _ROOM_FOR_TABLES
+    changed = 2 * grown + new + full + _ROOM_FOR_TABLES
+    return changed + (wanted.size if wanted.image.space == "full" else found.image.stored) if moves else changed
 
 
 def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...]) -> Iterator[Finding]:

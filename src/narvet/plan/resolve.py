@@ -37,6 +37,7 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
     most = table_format(table).most_partitions if table else len(form.partition)
     return ResolvedDisk(
         name=name,
+        was=form.was,
         place=asked.place,
         guest=form.guest,
         store=form.store,

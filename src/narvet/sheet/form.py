@@ -254,6 +254,14 @@ class PartitionForm(Form):
 class DiskForm(Form):
     """`[disk.NAME]`: one virtual data disk."""
 
+    was: Annotated[
+        Name | None,
+        Told(
+            "the name that the disk had before: its image gets the new one; its ids stay those of the old name, so "
+            "this key stays too",
+            "it always had this name",
+        ),
+    ] = None
     guest: Annotated[str, Told("name of the guest that uses it")]
     store: Annotated[str, Told("name of the store that keeps it")]
     size: Annotated[Size | None, Told("size of the disk", "what its partitions need, if they all have sizes")] = None
@@ -376,6 +384,17 @@ class Sheet(Form):
     store: Annotated[dict[Name, StoreForm], Told("its stores, `[store.NAME]`")] = {}
     guest: Annotated[dict[Name, GuestForm], Told("its guests, `[guest.NAME]`")] = {}
     disk: Annotated[dict[Name, DiskForm], Told("its disks, `[disk.NAME]`")] = {}
+
+    @model_validator(mode="after")
+    def _named_once(self) -> Sheet:
+        names = dict.fromkeys(self.disk, "")
+        for name, disk in self.disk.items():
+            if disk.was is not None and names.get(disk.was) is not None:
+                other = names[disk.was] or disk.was
+                raise ValueError(f'disk {name} was "{disk.was}", and so is or was disk {other}; a name is one disk\'s')
+            if disk.was is not None:
+                names[disk.was] = name
+        return self
 
 
 def schema() -> dict[str, Any]:

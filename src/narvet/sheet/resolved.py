@@ -52,7 +52,7 @@ class ResolvedPartition:
 
 @dataclass(frozen=True)
 class ResolvedDisk:
-    """A disk as asked; `place` is where findings say it is.
+    """A disk as asked; `place` is where findings say it is, `was` the name that its ids follow from.
 
     `size` is None where it follows from the partitions or from the origin. `table` is None for a disk without one;
     `set_aside` is what the guest's system keeps for itself. `origin_path` is the image it comes from, and `is_child`
@@ -60,6 +60,7 @@ class ResolvedDisk:
     """
 
     name: str
+    was: str | None
     place: Place
     guest: str
     store: str
@@ -125,8 +126,9 @@ class ResolvedSheet:
     disks: Mapping[str, ResolvedDisk]
 
     def ids(self, disk: str) -> DiskIds:
-        """Return the ids of a disk, by its name."""
-        return DiskIds(self.identity, disk)
+        """Return the ids of a disk, by its name: they follow from the name that it had first."""
+        known = self.disks.get(disk)
+        return DiskIds(self.identity, known.was or disk if known else disk)
 
     def system_of(self, disk: ResolvedDisk) -> str:
         """Return what the guest of a disk runs."""

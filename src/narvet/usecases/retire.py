@@ -117,7 +117,8 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     disk = next((one for one in layout.disks if one.name == name), None)
     if disk is None:
         raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet')
-    path = Path(disk.path)
+    image = layout.found.disks.get(name)
+    path = Path(image.path if image else disk.path)
     needed = list(_needed_by(disk, path, found))
     if needed:
         raise RequestError("\n".join(f"{sheet}: disk {name} stays: {reason}" for reason in needed))
@@ -127,9 +128,8 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     if unread:
         raise RequestError(f"{sheet}: disk {name} stays, as what mounts it cannot be read: {unread}")
     todo: list[Step] = list(_entries_removed(disk, guest, layout))
-    image = facts.found.disks.get(name)
     if image is not None or os.path.lexists(working_name(path)):
-        kind = image_format(disk.wanted.image.format)
+        kind = image_format(image.image.format if image else disk.wanted.image.format)
         todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
     return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
 
@@ -144,7 +144,7 @@ def _entries_removed(disk: PlannedDisk, guest: Guest, layout: Layout) -> Iterato
 def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]:
     """Yield who needs a disk as it is, or why its image is not Narvet's to remove."""
     layout, facts = found.layout, found.facts
-    image = facts.found.disks.get(disk.name)
+    image = layout.found.disks.get(disk.name)
     if image is not None and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
         yield f"{path} was not made for it; move that away, and retire the disk again"
     for other in layout.disks:

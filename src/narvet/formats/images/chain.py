@@ -215,7 +215,12 @@ class StagedImage:
     @property
     def device(self) -> BlockDevice:
         """The disk as it is to be."""
-        return OpenChain(self.links, (self.opened, *self.below)).device(self.sector_size)
+        return self.chain.device(self.sector_size)
+
+    @property
+    def chain(self) -> OpenChain:
+        """The image as it is to be, over its bases."""
+        return OpenChain(self.links, (self.opened, *self.below))
 
     def enlarge(self, size: int, *, full: bool = False, piece: int | None = None) -> None:
         """Make the disk `size` bytes large; what was never part of it reads as zeros.

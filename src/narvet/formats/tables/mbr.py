@@ -201,7 +201,11 @@ class Mbr:
         rows = _entries(MasterBootRecord.decode(device.read(0, SIZE)))
         found = next(((number, row) for number, row in rows if row.os_type in _EXTENDED_TYPES), None)
         if found is None:
-            raise UnsupportedError("the MBR has no extended partition for a logical one")
+            free = next((number for number, row in rows if not row.os_type), None)
+            if free is None:
+                raise UnsupportedError("the MBR has no place for an extended partition, which a logical one lies in")
+            first = Sector(sector_at(min(part.start for part in logical), sector_size) - 1)
+            found = free, MbrEntry(os_type=EXTENDED, starting_lba=first)
         number, row = found
         start, size = (offset_of(value, sector_size) for value in (row.starting_lba, row.size_in_lba))
         needed = max(size, max(part.end for part in logical) - start)
@@ -314,11 +318,11 @@ def _change_logical(device: BlockDevice, extended: Extent, parts: list[Partition
     sector_size = device.sector_size
     links = [link for link in _chain(device, extended) if isinstance(link, _Link)]
     used = {link.number: link for link in links if link.own.os_type}
-    last = links[-1]
+    last = links[-1] if links else _Link(_PRIMARIES + 1, extended.start, MbrEntry(), MbrEntry())
     for part in sorted(parts, key=lambda part: part.number):
         link = used.get(part.number)
-        if link is None and not last.own.os_type:
-            link = last  # an extended partition with nothing in it yet
+        if link is None and not last.own.os_type:  # an extended partition with nothing in it yet
+            link = used[part.number] = last
         place = part.start - sector_size if link is None else link.place
         _put(device, place, 0, _entry(int(part.type, 16), part.start - place, part.size, sector_size))
         before = (
@@ -326,7 +330,7 @@ def _change_logical(device: BlockDevice, extended: Extent, parts: list[Partition
         )
         if before is not None:
             _put(device, before.place, 1, _entry(EXTENDED, place - extended.start, part.end - place, sector_size))
-        if link is None:
+        if link is None or link is last:
             last = _Link(part.number, place, MbrEntry(os_type=int(part.type, 16)), MbrEntry())
 
 

@@ -1,0 +1,76 @@
+"""Disks whose image lies where the sheet had it before: in another store, under another name or ending. Pure.
+
+Such an image counts as the disk's own, to be moved. It is known by its ids, and by where the ledger says it was made,
+or where the sheet would have had it: a copy that somebody put anywhere else is not touched.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+
+from narvet.formats.filesystems import filesystem
+from narvet.formats.images import NAMES as FORMATS
+from narvet.formats.tables import table_format
+from narvet.ground.findings import has_errors
+from narvet.model.estate import Disk
+from narvet.model.facts import Facts
+from narvet.plan.disks import image_path
+from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
+
+
+@dataclass(frozen=True)
+class Relocated:
+    """Facts in which images that lie elsewhere count as found, and images left where their disk no longer is."""
+
+    facts: Facts
+    left_behind: Mapping[str, Disk]
+
+
+def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
+    """Return facts with the images that are to be moved in their disks' places."""
+    strays = {os.path.realpath(one.path): one for one in facts.found.strays}
+    found, behind = dict(facts.found.disks), dict[str, Disk]()
+    for name, disk in sheet.disks.items():
+        if disk.origin_path is not None or name in facts.anew:
+            continue
+        ids = _ids(disk, sheet)
+        candidates = [strays[path] for path in _places(disk, sheet, facts) if path in strays]
+        own = [one for one in candidates if _carries(one, ids)]
+        if len(own) != 1:
+            continue
+        if name not in found:
+            found[name] = own[0]
+        elif _carries(found[name], ids):
+            behind[name] = own[0]
+    taken = {one.path for one in (*found.values(), *behind.values())}
+    left = tuple(one for one in facts.found.strays if one.path not in taken)
+    return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left)), behind)
+
+
+def _ids(disk: ResolvedDisk, sheet: ResolvedSheet) -> frozenset[str]:
+    """Return the ids that a guest knows a disk by: of its table, else of its filesystem."""
+    own = sheet.ids(disk.name)
+    if disk.table is not None:
+        return frozenset({table_format(disk.table).native_id(own.table)})
+    kinds = [filesystem(part.filesystem) for part in disk.partitions if part.filesystem]
+    return frozenset(kind.native_id(own.filesystem(1)) for kind in kinds)
+
+
+def _carries(image: Disk, ids: Iterable[str]) -> bool:
+    carried = {image.table_id} if image.table_id else set(image.filesystem_ids)
+    return not has_errors(image.findings) and bool(carried & set(ids))
+
+
+def _places(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Iterator[str]:
+    """Yield where the image of a disk may lie besides its place, each once, as real paths."""
+    names = [disk.name, *([disk.was] if disk.was else [])]
+    made_at = (one.path for one in facts.ledger if one.disk in names)
+    stores = (facts.found.stores[name].path for name in sheet.stores)
+    usual = (image_path(store, name, kind) for store in stores for name in names for kind in FORMATS)
+    here = os.path.realpath(image_path(facts.found.stores[disk.store].path, disk.name, disk.format))
+    others = {os.path.realpath(one.path) for name, one in facts.found.disks.items() if name != disk.name}
+    yield from dict.fromkeys(
+        path for path in map(os.path.realpath, (*made_at, *usual)) if path != here and path not in others
+    )
