@@ -15,10 +15,10 @@ from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import UnfitError, Wishes
 from narvet.formats.filesystems.xfs import FILESYSTEM, NewXfs
 from narvet.formats.filesystems.xfs import records as r
+from narvet.formats.filesystems.xfs.groups import sealed
 from narvet.formats.filesystems.xfs.log import is_clean
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP
 from narvet.formats.filesystems.xfs.trees import BY_BLOCK, Group, records_of
-from narvet.formats.filesystems.xfs.groups import sealed
 from narvet.ground.errors import ImageError
 from narvet.ground.units import GIB, KIB, MIB, TIB
 from tests.program import HERE

@@ -48,6 +48,7 @@ if TYPE_CHECKING:
     from narvet.sheet.values import SYSTEMS
     from narvet.usecases.branch import Branched, branch
     from narvet.usecases.draft import draft, read_requests
+    from narvet.usecases.enlarge import Enlarged, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
     from narvet.usecases.fold import fold
     from narvet.usecases.layout import Reviewed, confirm, review
@@ -82,6 +83,7 @@ _HOMES = {
     "sheet.values": ("SYSTEMS",),
     "usecases.branch": ("Branched", "branch"),
     "usecases.draft": ("draft", "read_requests"),
+    "usecases.enlarge": ("Enlarged", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
     "usecases.fold": ("fold",),
     "usecases.layout": ("Reviewed", "confirm", "review"),
@@ -96,13 +98,13 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
-    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "HasRoots",
-    "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Recast",
-    "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed", "Rule", "Sheet", "SizeError",
-    "Step", "StoreCapacity", "UnsupportedError", "Written",
-    "branch", "confirm", "counted", "draft", "entries", "fold", "guest_system", "has_errors", "install_entries",
-    "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
-    "reclaim", "request_keys", "retire", "review", "show_both", "survey", "write",
+    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Enlarged", "Estate", "Finding", "Guest",
+    "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
+    "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed",
+    "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
+    "branch", "confirm", "counted", "draft", "enlarge", "entries", "fold", "guest_system", "has_errors",
+    "install_entries", "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests",
+    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "survey", "write",
 ]  # fmt: skip
 
 

@@ -128,11 +128,62 @@ def _entries(folder: Path) -> None:
     make_root(folder / "other", b"# mine\n/dev/sda1 / ext4 defaults 0 1\n")
 
 
+def _changed(before: str, after: str) -> Callable[[Path], None]:
+    """Write a sheet, and leave another one in its place."""
+
+    def prepare(folder: Path) -> None:
+        _written(before)(folder)
+        (folder / "bulk").mkdir()
+        sheet = make_sheet(folder, after)
+        sheet.write_text(sheet.read_text() + '[store.bulk]\npath = "bulk"\n')
+
+    return prepare
+
+
+def _grows(kind: str, filesystem: str, first: str, then: str, more: str = "") -> Scenario:
+    """A disk of some format that grows, with what is on it."""
+    parts = [f'filesystem = "{filesystem}"' + ("" if filesystem == "swap" else '\nat = "/srv/a"')] * 2
+    sizes = [f'size = "{size}"\nformat = "{kind}"\n{more}' for size in (first, then)]
+    before, after = (disk("a", keys, part) for keys, part in zip(sizes, parts, strict=True))
+    return Scenario(
+        f"grow {kind} {filesystem}",
+        _changed(before, after),
+        ("write", "@/sheet.toml"),
+        ((f"shelf/a{ending_of(kind)}",),),
+    )
+
+
+_PLAIN = disk("a", 'size = "12 MiB"\nformat = "qcow2"', 'size = "8 MiB"\nat = "/srv/a"')
+_CORRECTED = disk(
+    "a", 'size = "24 MiB"\nformat = "qcow2"',
+    'size = "8 MiB"\nat = "/data/a"\nlabel = "other"\nowner = "curator"\nmode = "2770"', 'filesystem = "swap"',
+)  # fmt: skip
+CHANGES = (
+    _grows("raw", "ext4", "6 MiB", "21 MiB"),
+    _grows("vhd", "swap", "6 MiB", "9 MiB", 'space = "full"'),
+    _grows("vhd", "exfat", "6 MiB", "30 MiB"),
+    _grows("vhdx", "ntfs", "12 MiB", "40 MiB"),
+    _grows("qcow2", "xfs", "20 MiB", "60 MiB"),
+    _grows("vmdk", "fat32", "40 MiB", "50 MiB"),
+    _grows("vmdk", "ext4", "6 MiB", "20 MiB", 'pieces = "4 MiB"'),
+    Scenario("correct", _changed(_PLAIN, _CORRECTED), ("write", "@/sheet.toml"), (("shelf/a.qcow2",),)),
+    Scenario(
+        "move", _changed(_PLAIN, _PLAIN.replace('"shelf"', '"bulk"').replace("qcow2", "vhdx")),
+        ("write", "@/sheet.toml"), (("bulk/a.vhdx", "shelf/a.qcow2"),),
+    ),
+    Scenario(
+        "rename", _changed(_PLAIN, _PLAIN.replace("disk.a", "disk.b").replace("size", 'was = "a"\nsize', 1)),
+        ("write", "@/sheet.toml"), (("shelf/b.qcow2", "shelf/a.qcow2"),),
+    ),
+    Scenario("enlarge", _written(_PLAIN), ("enlarge", "@/shelf/a.qcow2", "--size", "30 MiB"), (("shelf/a.qcow2",),)),
+)  # fmt: skip
+
 SHEET = disk("a", 'size = "8 MiB"', 'at = "/srv/deep/a"\nowner = "curator"') + disk(
     "b", 'size = "6 MB"\nformat = "vmdk"\npieces = "2 MiB"', 'filesystem = "swap"'
 )
 
 SCENARIOS = (
+    *CHANGES,
     Scenario("write", _sheet(SHEET), ("write", "@/sheet.toml")),
     Scenario("write formats", _sheet(
         disk("c", 'size = "6 MiB"\nformat = "qcow2"', "") + disk("d", 'size = "6 MiB"\nformat = "vhdx"\nspace = "full"', "")

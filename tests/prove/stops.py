@@ -16,7 +16,7 @@ ERRORS = (errno.EIO, errno.ENOSPC, errno.EACCES, errno.EINTR, errno.EMFILE)
 _DONE_BEFORE = ("is there already", "there is no disk", "no such file", "is in the sheet already")
 """What the second call may say where the first one had finished all but its last words."""
 
-_HIDDEN = (".narvet-partial", ".narvet-lock", ".narvet-fold")
+_HIDDEN = (".narvet-partial", ".narvet-lock", ".narvet-fold", ".narvet-changes")
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
-"""A disk that exists becomes what is wanted, in two changes that are each made all at once.
+"""A disk that exists becomes what is wanted, in one change that is made all at once, or in two where it is a large one.
 
-First the image grows, and the table's second copy follows to its end: the disk is sound, with room at its end. Then
-what lies behind the ends of partitions and filesystems is filled, where nobody looks yet; and at last the table's
+Of two, first the image grows, and the table's second copy follows to its end: the disk is sound, with room at its end.
+Then what lies behind the ends of partitions and filesystems is filled, where nobody looks yet; and at last the table's
 entries and what is inside the filesystems change together. A cut leaves one of these disks, and the next write goes on
 from there.
 """
@@ -27,13 +27,15 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import BugError, RefusedError
-from narvet.ground.units import counted, show_both
+from narvet.ground.findings import disk_place
+from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Answer
 from narvet.observe.children import children_of
 from narvet.observe.images import survey, survey_opened
 from narvet.plan.diff import diff_disk
 
+_AT_ONCE = 128 * MIB  # that are stored: what takes more is not kept in a log
 _TOLD = 2  # changes that are spelt out where there are many
 
 
@@ -81,10 +83,13 @@ class ChangeDisk:
         path = Path(os.path.realpath(self.touches))
         with _held(path, self.trust) as (links, leased):
             self._check_same(path)
-            if self.wanted.size > self.found.size:
-                self._enlarge(links, leased)
-            now = tuple(chain(path, self.trust))
-            self._change(now, leased, self._fill_ahead(now))
+            if self._footprint <= _AT_ONCE:
+                self._change(links, leased, [], everything=True)
+            else:
+                if self.wanted.size > self.found.size:
+                    self._enlarge(links, leased)
+                now = tuple(chain(path, self.trust))
+                self._change(now, leased, self._fill_ahead(now))
         return {
             "did": "disk changed",
             "disk": self.disk,
@@ -92,6 +97,12 @@ class ChangeDisk:
             "id": self.wanted.table_id or None,
             "asked": dict(self.asked),
         }
+
+    @property
+    def _footprint(self) -> int:
+        """The most bytes that new and grown filesystems store."""
+        grown = sum(part.growth.footprint() for part in self.wanted.partitions if part.growth)
+        return grown + sum(part.new.footprint() for part in self._added() if part.new)
 
     def _check_same(self, path: Path) -> None:
         """Raise RefusedError if the disk is not the one that the plan was worked out from, or others stand on it."""
@@ -106,11 +117,13 @@ class ChangeDisk:
         return self.wanted.image.sector_size or self.found.image.sector_size
 
     def _enlarge(self, links: tuple[Link, ...], leased: Lease) -> None:
-        full = self.wanted.image.space == "full"
         with staged_image(links, self._sector_size) as staged:
-            staged.enlarge(self.wanted.size, full=full, piece=self.piece)
-            self._follow_end(staged)
+            self._enlarge_staged(staged)
             staged.commit(leased.check)
+
+    def _enlarge_staged(self, staged: StagedImage) -> None:
+        staged.enlarge(self.wanted.size, full=self.wanted.image.space == "full", piece=self.piece)
+        self._follow_end(staged)
 
     def _follow_end(self, staged: StagedImage) -> None:
         if self.found.table == NO_TABLE:
@@ -123,7 +136,7 @@ class ChangeDisk:
 
     def _fill_ahead(self, links: tuple[Link, ...]) -> list[tuple[Partition, Delayed]]:
         """Write new filesystems, and what grown ones have behind their old end; return what is still to be done."""
-        growths = [(part, part.growth) for part in self.wanted.partitions if part.growth is not None]
+        growths = list(self._growths())
         new = [part for part in self._added() if part.new is not None]
         if not growths and not new:
             return []
@@ -133,6 +146,9 @@ class ChangeDisk:
             delayed = [(part, _grow(device, part, growth)) for part, growth in growths]
             device.flush()
         return delayed
+
+    def _growths(self) -> Iterator[tuple[Partition, Growth]]:
+        return ((part, part.growth) for part in self.wanted.partitions if part.growth is not None)
 
     def _make(self, device: BlockDevice, part: Partition) -> None:
         """Write a filesystem where no partition lies yet: whatever was there reads as zeros first."""
@@ -156,10 +172,24 @@ class ChangeDisk:
             if there is not None and wanted is not None and _told(there) != _told(wanted):
                 yield part, wanted
 
-    def _change(self, links: tuple[Link, ...], leased: Lease, delayed: list[tuple[Partition, Delayed]]) -> None:
+    def _change(
+        self,
+        links: tuple[Link, ...],
+        leased: Lease,
+        delayed: list[tuple[Partition, Delayed]],
+        *,
+        everything: bool = False,
+    ) -> None:
+        """Make the last change: all that is left of it, or `everything` at once."""
         entries = self._entries()
         with staged_image(links, self._sector_size) as staged:
+            if everything and self.wanted.size > self.found.size:
+                self._enlarge_staged(staged)
             device = staged.device
+            if everything:
+                for part in self._added():
+                    self._make(device, part)
+                delayed = [(part, _grow(device, part, growth)) for part, growth in self._growths()]
             for part, kept in delayed:
                 kept.replay(Window(device, part.start, part.size))
             for part, wanted in self._corrected():
@@ -174,7 +204,7 @@ class ChangeDisk:
         """Read what the disk is about to become, and raise BugError unless that is what is wanted."""
         becomes = survey_opened(self.wanted.path, staged.chain, self._sector_size)
         becomes = replace(becomes, image=replace(becomes.image, space=self.wanted.image.space))
-        for one in diff_disk(self.disk, self.wanted, becomes, is_copied=self.is_copied):
+        for one in diff_disk(disk_place(self.disk), self.wanted, becomes, is_copied=self.is_copied):
             if one.answer is not Answer.LEAVE:
                 asked, there = one.texts
                 raise BugError(

@@ -35,7 +35,7 @@ _OF_NEW = ("space", "size", "block_size", "pieces", "packed")
 @SPACE
 @PIECES
 @PACKED
-@click.option("--size", type=SizeType(), help="Make the disk larger; its table's second copy moves to the new end.")
+@click.option("--size", type=SizeType(), help="Make the disk larger, with its last partition and the filesystem there.")
 @IMAGE_FORMAT
 @BASES
 @SECTOR

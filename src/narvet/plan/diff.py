@@ -52,7 +52,7 @@ def diff_disks(
     return {
         name: tuple(
             replace(one, by_guest=_was_asked(one, asked.get(name, {})))
-            for one in diff_disk(name, disk, found.disks.get(name), is_copied=name in copied)
+            for one in diff_disk(disk_place(name), disk, found.disks.get(name), is_copied=name in copied)
         )
         for name, disk in wanted.disks.items()
     }
@@ -93,9 +93,8 @@ def diff_guests(wanted: Estate, found: Estate, systems: Mapping[str, str]) -> It
         yield from guest_system(systems[name]).differences(guest, found.guests.get(name, Guest(name)))
 
 
-def diff_disk(name: str, wanted: Disk, found: Disk | None, *, is_copied: bool) -> Iterator[Difference]:
+def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool) -> Iterator[Difference]:
     """Yield every difference between a disk as wanted and as found, None where there is no image."""
-    where = disk_place(name)
     if found is None:
         yield Difference(where, Aspect.IMAGE, f"an image at {wanted.path}", None)
         return

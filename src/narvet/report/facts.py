@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
+    from narvet.usecases.enlarge import Enlarged
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
 
@@ -105,6 +106,17 @@ def write_facts(done: Sequence[Step], findings: Iterable[Finding]) -> dict[str, 
 def rule_facts(rules: Mapping[str, Rule[...]]) -> list[dict[str, str]]:
     """Return what `explain --json` prints."""
     return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
+
+
+def enlarged_facts(done: Enlarged) -> dict[str, Any]:
+    """Return what `enlarge --json` prints."""
+    return {
+        "path": done.after.path,
+        "size": done.after.size,
+        "changes": [_change(one) for one in done.changes],
+        "partitions": [_partition(part, done.after) for part in done.after.partitions],
+        "findings": finding_facts(done.findings),
+    }
 
 
 def recast_facts(done: Recast) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Literal
 
 from rich.console import Group, RenderableType
@@ -11,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from narvet.ground.errors import printable
-from narvet.ground.findings import LEVELS, Finding, Rule, disk_place, has_errors
+from narvet.ground.findings import LEVELS, Finding, Rule, has_errors
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.report.terminal import Marks
+    from narvet.usecases.enlarge import Enlarged
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
     from narvet.usecases.write import Written
@@ -127,24 +129,39 @@ def _disk(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) ->
 
 
 def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
-    """Return what a disk that exists is and what it becomes, a row for each thing that changes."""
+    """Return what a disk that exists is and what it becomes."""
+    own = [one for one in differences if one.where.kind == "disk" and one.where.name == disk.name]
+    table = _before_and_after([one for one in own if one.answer.is_move], disk.wanted, marks)
+    return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
+
+
+def enlarged(done: Enlarged, marks: Marks) -> RenderableType:
+    """Return what a disk was and what it is now, or that nothing changed."""
+    head = Text.assemble((done.after.path, "name"), f"  {show_both(done.after.size)}")
+    if has_errors(done.findings):
+        return Group(head, "Nothing was changed: see to the errors first.")
+    if not done.changes:
+        return Group(head, "There is nothing to be made larger; nothing was changed.")
+    return Group(head, Padding(_before_and_after(done.changes, done.after, marks), (0, 0, 0, 2)))
+
+
+def _before_and_after(changes: Iterable[Difference], disk: Disk, marks: Marks) -> RenderableType:
+    """Return a row for each thing that changes, and for what a guest can then fill."""
     table = grid("left", "right", "left", "right", "left")
-    for one in differences:
-        if one.where.kind != "disk" or one.where.name != disk.name or not one.answer.is_move:
-            continue
-        place = where_of(one).removeprefix(str(disk_place(disk.name))).strip(". ") or "size"
+    for one in changes:
+        place = where_of(one).removeprefix(str(replace(one.where, partition=None, detail=""))).strip(". ") or "size"
         becomes, was = one.shown
         more = (
             f"+ {show_both(one.asked - one.found)}" if isinstance(one.asked, int) and isinstance(one.found, int) else ""
         )
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
-    for part in disk.wanted.partitions:
+    for part in disk.partitions:
         if part.growth is not None and part.there is not None and part.filesystem is not None:
             before, after = part.there.available, part.filesystem.available
             more = f"+ {show_both(after - before)}"
             what = f"partition {part.number} available to fill" if part.number else "available to fill"
             table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(more, "dim"))
-    return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
+    return table
 
 
 def made(one: Made, marks: Marks) -> RenderableType:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,13 +12,15 @@ from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
 from narvet.apply.staging import new_image
 from narvet.block.publish import clear_folders
 from narvet.formats.images import format_for
+from narvet.formats.images.chain import identify
 from narvet.formats.images.contract import ImageFormat, ImageSpec, Space, check_fits
-from narvet.formats.images.trust import trust_of_call
+from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RequestError
 from narvet.ground.ids import derive
 from narvet.ground.units import align_up, show_apart, show_bytes
 from narvet.model.estate import NO_TABLE
 from narvet.observe.certainty import table_doubts
+from narvet.usecases.enlarge import enlarge_image
 
 
 @dataclass(frozen=True)
@@ -73,7 +76,19 @@ def recast(
         changed = copy_disk(source, built, kind, spec, on_copied)
         if verify:
             verify_copy(source, built, kind, spec, changed, on_copied)
-    return Recast(new, kind.name, spec, verify, tuple(_remarks(source, kind, spec, wishes.size)))
+        inside = _grown_inside(source, built, spec) if spec.size > source.size and not spec.packed else ()
+    remarks = (*_remarks(source, kind, spec, wishes.size), *inside)
+    return Recast(new, kind.name, spec, verify, remarks)
+
+
+def _grown_inside(source: Source, built: Path, spec: ImageSpec) -> tuple[str, ...]:
+    """Make the last partition of a larger disk larger, and what lies on it; return what kept that from happening."""
+    trust = Trust({os.path.realpath(built): identify(built, Trust(by_content=True)).kind.name})
+    if not source.found.partitions or source.found.findings:
+        return ()
+    done = enlarge_image(built, None, None, spec.space, trust, spec.sector_size)
+    errors = (one.message for one in done.findings if one.level == "error")
+    return tuple(f"the disk is larger, what is on it is not: {message}" for message in errors)
 
 
 def image_spec_for(source: Source, kind: ImageFormat, new: Path, wishes: RecastWishes) -> ImageSpec:
