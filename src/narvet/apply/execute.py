@@ -9,7 +9,7 @@ from pathlib import Path
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover_all
 from narvet.model.layout import Layout
-from narvet.model.moves import Step
+from narvet.model.moves import Announced, Step
 from narvet.observe.ledger import ledger_path, record
 
 
@@ -41,5 +41,7 @@ def carry_out(sheet: Path, todo: Sequence[Step], on_done: Callable[[Step], objec
         RefusedError: the system refused a step; the steps before it stay done.
     """
     for step in todo:
+        if isinstance(step, Announced) and step.intent:
+            record(ledger_path(sheet), step.touches, step.intent)
         record(ledger_path(sheet), step.touches, step.apply())
         on_done(step)

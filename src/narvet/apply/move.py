@@ -58,6 +58,13 @@ class MoveImage:
             return f"written anew in its place{form}"
         return f"moved from {self.found.path}{form}"
 
+    @property
+    def intent(self) -> dict[str, object]:
+        """That it is about to move, so that an old image left by a cut is known to be just that."""
+        if self.found.path == self.wanted.path:
+            return {}
+        return {"did": "moving", "disk": self.disk, "from": self.found.path}
+
     def apply(self) -> dict[str, object]:
         """Move it; nothing is removed before the new image was compared with the old one byte by byte.
 

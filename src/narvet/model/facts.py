@@ -46,10 +46,12 @@ class Recorded:
 class Facts:
     """All facts for one sheet. `origins` has the disks that are copies or children, by name.
 
-    `ledger` is what was made earlier; `anew` are the disks that are to be made although they were made before.
+    `ledger` is what was made earlier, `moving` the old paths of images whose move was cut off, by disk; `anew` are the
+    disks that are to be made although they were made before.
     """
 
     found: Estate = field(default_factory=Estate)
     origins: Mapping[str, OriginFacts] = field(default_factory=dict)
     ledger: tuple[Recorded, ...] = ()
+    moving: Mapping[str, str] = field(default_factory=dict)
     anew: frozenset[str] = frozenset()

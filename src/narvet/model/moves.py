@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from narvet.ground.units import show_bytes
 
@@ -160,3 +160,12 @@ class Step(Protocol):
 
     def apply(self) -> dict[str, object]:
         """Do it; return what the ledger keeps of it. Left undone if it raises."""
+
+
+@runtime_checkable
+class Announced(Protocol):
+    """A step that the ledger hears of before it is done, so that the next write can tell what a cut left of it."""
+
+    @property
+    def intent(self) -> dict[str, object]:
+        """What the ledger keeps of it beforehand, empty for nothing."""

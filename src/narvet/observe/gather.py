@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,10 +19,10 @@ from narvet.ground.rules import images as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
-from narvet.model.facts import Facts, OriginFacts, Recorded
+from narvet.model.facts import Facts, OriginFacts
 from narvet.observe.children import base_of
 from narvet.observe.images import survey
-from narvet.observe.ledger import entries_written, ledger_path, recorded
+from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
 from narvet.sheet.form import DiskForm, Sheet
@@ -42,9 +42,10 @@ def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
         if stores[form.store].exists and os.path.lexists(places[name])
     }
     made = recorded(ledger_path(path))
-    strays = tuple(_strays(stores, places, made, trust))
+    elsewhere = (*(one.path for one in made), *moving(ledger_path(path)).values())
+    strays = tuple(_strays(stores, places, elsewhere, trust))
     found = Estate(disks, _guests(sheet, path, entries_written(ledger_path(path))), stores, strays)
-    return Facts(found, _origins(sheet, path.parent, places, disks, trust), made)
+    return Facts(found, _origins(sheet, path.parent, places, disks, trust), made, moving(ledger_path(path)))
 
 
 def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Guest]:
@@ -70,14 +71,14 @@ def _trust(sheet: Sheet, folder: Path, places: Mapping[str, Path]) -> Trust:
 
 
 def _strays(
-    stores: Mapping[str, Store], places: Mapping[str, Path], made: tuple[Recorded, ...], trust: Trust
+    stores: Mapping[str, Store], places: Mapping[str, Path], elsewhere: Iterable[str], trust: Trust
 ) -> Iterator[Disk]:
-    """Yield what is found on the images that lie in the stores, or where the ledger has some, and are no disk's."""
+    """Yield what is found on the images that lie in the stores, or `elsewhere`, and are no disk's."""
     known = {os.path.realpath(place) for place in places.values()}
     folders = {os.path.realpath(store.path): Path(store.path) for store in stores.values() if store.exists}
     inside = [path for folder in folders.values() for path in sorted(folder.iterdir())]
     seen: set[str] = set()
-    for path in (*inside, *(Path(one.path) for one in made)):
+    for path in (*inside, *map(Path, elsewhere)):
         real = os.path.realpath(path)
         if real in known or real in seen or is_working_name(path.name) or not path.is_file():
             continue

@@ -27,7 +27,7 @@ def ledger_path(sheet: Path) -> Path:
 def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
     """Append one line, on stable storage, with its file's name, when this returns.
 
-    A path that is not absolute is kept as seen from the ledger's folder, wherever Narvet was called.
+    Paths are kept as seen from the ledger's folder, wherever Narvet was called.
     """
     touched = _seen_from(ledger, touched)
     if "from" in what:
@@ -44,7 +44,21 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
 
 
 def _seen_from(ledger: Path, path: str) -> str:
-    return path if Path(path).is_absolute() else os.path.relpath(path, ledger.parent)
+    """Return a path from the ledger's folder on, so that both can go elsewhere; one far from it stays as it is."""
+    far = Path(path).is_absolute() and not Path(path).absolute().is_relative_to(ledger.parent.absolute())
+    return path if far else os.path.relpath(path, ledger.parent)
+
+
+def moving(ledger: Path) -> dict[str, str]:
+    """Return the images that a ledger says are being moved and not yet removed, by disk, with their old paths."""
+    found: dict[str, str] = {}
+    for line in _lines(ledger):
+        disk, old = str(line.get("disk", "")), str(line.get("from", ""))
+        if line.get("did") == "moving" and "\0" not in old:
+            found[disk] = os.path.normpath(ledger.parent / old)
+        elif line.get("did") in ("image", "image removed"):
+            found.pop(disk, None)
+    return found
 
 
 def recorded(ledger: Path) -> tuple[Recorded, ...]:

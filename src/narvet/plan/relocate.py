@@ -36,14 +36,15 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
         if disk.origin_path is not None or name in facts.anew:
             continue
         ids = _ids(disk, sheet)
+        if name in found:
+            old = strays.get(os.path.realpath(facts.moving[name])) if name in facts.moving else None
+            if old is not None and _carries(old, ids) and _carries(found[name], ids):
+                behind[name] = old
+            continue
         candidates = [strays[path] for path in _places(disk, sheet, facts) if path in strays]
         own = [one for one in candidates if _carries(one, ids)]
-        if len(own) != 1:
-            continue
-        if name not in found:
+        if len(own) == 1:
             found[name] = own[0]
-        elif _carries(found[name], ids):
-            behind[name] = own[0]
     taken = {one.path for one in (*found.values(), *behind.values())}
     left = tuple(one for one in facts.found.strays if one.path not in taken)
     return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left)), behind)

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
+from narvet.block.names import sync_handle
 from narvet.ground.errors import RefusedError
 from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
@@ -133,6 +134,7 @@ def remove_mount_point(path: str, at: str) -> bool:
             os.rmdir(PurePosixPath(at).name, dir_fd=place.folder)
         except OSError:  # not empty, not a folder, or not there: it is not Narvet's to remove
             return False
+        sync_handle(place.folder)
         return True
 
 
