@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from narvet.sheet.form import Sheet
     from narvet.sheet.read import read_sheet
     from narvet.sheet.values import SYSTEMS
+    from narvet.usecases.adopt import Adopted, adopt
     from narvet.usecases.branch import Branched, branch
     from narvet.usecases.draft import draft, read_requests
     from narvet.usecases.enlarge import Enlarged, enlarge
@@ -81,6 +82,7 @@ _HOMES = {
     "sheet.form": ("Sheet",),
     "sheet.read": ("read_sheet",),
     "sheet.values": ("SYSTEMS",),
+    "usecases.adopt": ("Adopted", "adopt"),
     "usecases.branch": ("Branched", "branch"),
     "usecases.draft": ("draft", "read_requests"),
     "usecases.enlarge": ("Enlarged", "enlarge"),
@@ -98,11 +100,11 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
-    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Enlarged", "Estate", "Finding", "Guest",
-    "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
+    "Adopted", "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Enlarged", "Estate", "Finding",
+    "Guest", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed",
     "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
-    "branch", "confirm", "counted", "draft", "enlarge", "entries", "fold", "guest_system", "has_errors",
+    "adopt", "branch", "confirm", "counted", "draft", "enlarge", "entries", "fold", "guest_system", "has_errors",
     "install_entries", "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests",
     "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "survey", "write",
 ]  # fmt: skip

@@ -23,20 +23,33 @@ def _asked(command: Any) -> Any:
 @click.argument("sheet", type=click.Path(path_type=Path, readable=False))
 @_asked
 @click.option("--from", "table", type=click.Path(path_type=Path), help="A table of requests, CSV or XLSX, a row each.")
+@click.option(
+    "--adopt",
+    "images",
+    multiple=True,
+    type=click.Path(path_type=Path, readable=False),
+    help="Take the disk of an existing image into the sheet as it is; repeatable.",
+)
 @click.option("--title", default="", help="Of a new sheet.")
 @AS_JSON
-def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes: str | None) -> None:
+def command(
+    sheet: Path, table: Path | None, images: tuple[Path, ...], title: str, as_json: bool, **wishes: str | None
+) -> None:
     """Start SHEET, or add disks to it: from options, from a table of requests, or from answers to questions.
 
     The columns of a table are the options below, with _ for -. Rows that name the same disk are its partitions. What
     the sheet holds already stays as it is.
+
+    With --adopt disks that exist, whoever made them, are taken in as they are: nothing on them changes.
 
     Example: narvet draft sheet.toml --guest coldroom --store vault --size "40 GiB" --at /srv/spare
     """
     keys = {key.removesuffix("_"): text for key, text in wishes.items() if text is not None}
     if table is not None and keys:
         raise narvet.RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
-    if table is None and not keys and sys.stdin.isatty():
+    if images:
+        made = _adopted(sheet, images, title, keys)
+    elif table is None and not keys and sys.stdin.isatty():
         made = _by_answers(sheet, title)
     else:
         made = narvet.draft(sheet, _requests(table, keys), title=title)
@@ -47,6 +60,17 @@ def command(sheet: Path, table: Path | None, title: str, as_json: bool, **wishes
         if names:
             click.echo(f"{kind if len(names) == 1 else f'{kind}s'} added: {', '.join(names)}")
     click.echo(f"See what comes of it: narvet review {sheet}")
+
+
+def _adopted(sheet: Path, images: tuple[Path, ...], title: str, keys: dict[str, str]) -> narvet.Drafted:
+    """Take existing disks into the sheet; of the other options only the guest means anything to them."""
+    guest = keys.pop("guest", None)
+    if keys:
+        raise narvet.RequestError(f"--adopt takes disks as they are; leave out {', '.join(sorted(keys))}")
+    done = narvet.adopt(sheet, images, guest=guest, title=title)
+    for remark in done.remarks:
+        say(remark, err=True)
+    return done.drafted
 
 
 def _requests(table: Path | None, keys: Mapping[str, str]) -> list[narvet.Request]:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
     from narvet.formats.tables.contract import DataPartition
     from narvet.ground.findings import Finding, Place
-    from narvet.model.estate import Guest
+    from narvet.model.estate import Disk, Guest, Partition
     from narvet.model.layout import PlannedDisk
     from narvet.model.moves import Difference, Step
     from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -156,6 +156,9 @@ class GuestSystem(Protocol):
 
     def entry_text(self, wanted: Guest) -> str:
         """Return the entries, ready to paste or to import."""
+
+    def uses(self, disk: Disk, part: Partition, found: Guest) -> Iterator[tuple[str, object]]:
+        """Yield the keys of a sheet that tell how a guest uses a partition of a disk that was found, by its entries."""
 
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found of a guest; relative paths start where its sheet is."""

@@ -99,7 +99,7 @@ class Layout:
     """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted.
 
     `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was
-    cut off before removing, by disk.
+    cut off before removing, by disk, and `left_over` those of disks that the sheet no longer has, by their names.
     """
 
     title: str
@@ -111,6 +111,7 @@ class Layout:
     differences: tuple[Difference, ...] = ()
     found: Estate = field(default_factory=Estate)
     left_behind: Mapping[str, Disk] = field(default_factory=dict)
+    left_over: Mapping[str, Disk] = field(default_factory=dict)
 
     @property
     def wanted(self) -> Estate:

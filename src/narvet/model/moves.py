@@ -37,6 +37,7 @@ class Aspect(Enum):
     FORMAT = ("format", Answer.REFUSE)
     LARGER = ("size", Answer.ENLARGE)
     SMALLER = ("size", Answer.REFUSE)
+    SECTOR = ("sector", Answer.REFUSE)
     TABLE = ("table", Answer.REFUSE)
     TABLE_ID = ("table id", Answer.REFUSE)
     SPACE = ("space", Answer.LEAVE)
@@ -86,7 +87,15 @@ class Aspect(Enum):
         return self in _IN_BYTES
 
 
-_IN_BYTES = (Aspect.BLOCK, Aspect.LARGER, Aspect.SMALLER, Aspect.START, Aspect.MORE_SHOWN, Aspect.LESS_SHOWN)
+_IN_BYTES = (
+    Aspect.BLOCK,
+    Aspect.SECTOR,
+    Aspect.LARGER,
+    Aspect.SMALLER,
+    Aspect.START,
+    Aspect.MORE_SHOWN,
+    Aspect.LESS_SHOWN,
+)
 _SAID_BY_PLACE = (
     Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY, Aspect.MOUNT_POINT,
     Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS, Aspect.ENTRY_SURPLUS,

@@ -102,6 +102,8 @@ def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool
     form = Aspect.FORMAT if wanted.path == found.path else Aspect.FORM
     yield from _compared(where, form, wanted.image.format, found.image.format)
     yield from _sized(where, wanted.size, found.size)
+    if wanted.image.sector_size and found.image.sector_size and found.table != NO_TABLE and not is_copied:
+        yield from _compared(where, Aspect.SECTOR, wanted.image.sector_size, found.image.sector_size)
     yield from _compared(where, Aspect.TABLE, wanted.table, found.table)
     yield from _compared(where, Aspect.TABLE_ID, wanted.table_id or "none", found.table_id or "none")
     if wanted.image.space == "full" and found.image.space != "full":
@@ -140,6 +142,8 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
         of_table = aspect in (Aspect.LABEL, Aspect.ATTRIBUTES)
         if aspect in there and (of_table or is_same(part.filesystem, other.filesystem)):
             yield from _compared(where, aspect, value, there[aspect])
+    if part.filesystem is None and part.mount is not None:
+        return  # left to its guest, whatever that makes of it
     if part.filesystem is None or other.filesystem is None:
         kinds = (one.filesystem.kind if one.filesystem else _NO_FILESYSTEM for one in (part, other))
         yield from _compared(where, Aspect.FILESYSTEM, *kinds)

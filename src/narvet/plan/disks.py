@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
-from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
+from narvet.formats.filesystems.contract import FilesystemState, Folder, UnfitError, Wishes
 from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.tables import table_format
@@ -23,7 +23,7 @@ from narvet.guests import guest_system
 from narvet.guests.contract import GuestSystem, PartitionKey
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Mount, Partition
 from narvet.model.layout import Piece
-from narvet.plan.existing import offers_of
+from narvet.plan.existing import keep_places, offers_of
 from narvet.plan.partition_request import PartitionRequest, Site, request_partition
 from narvet.plan.place import PartSize, disk_size_for, pieces, place
 from narvet.plan.solve import smallest_growth, smallest_size
@@ -73,15 +73,21 @@ def plan_disk(
         found += _table_checks(table, disk, requests)
     sizes, too_large = _sizes(disk, requests, existing)
     found += too_large
-    size = _disk_size(disk, table, sizes)
+    size = _disk_size(disk, table, sizes, existing)
     found += _size_checks(disk, table, size)
     room = _room(disk, site, table, size)
     ahead = _ahead(table, len(requests), disk.sector_size)
     places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
+    if existing is not None and disk.table_id is not None and table is not None:
+        numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
+        places, in_the_way = keep_places(places, sizes, numbers, existing, room.bounds, disk.align)
+        found += [rules.neighbour_in_the_way.error(disk.place.part(number), *told) for number, told in in_the_way]
     found += _place_checks(room.bounds, places, sizes, disk.place) if table else []
     parts = [room.set_aside] if room.set_aside else []
     for request, run in zip(requests, places, strict=True):
-        part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0)
+        native_id = request.kind.native_id(request.wishes.uuid) if request.kind else ""
+        keeps = existing is not None and native_id in existing.filesystem_ids
+        part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0, keeps=keeps)
         parts.append(part)
         found += said
     spec = ImageSpec(
@@ -135,7 +141,7 @@ def _set_aside(disk: ResolvedDisk, site: Site, table: TableFormat, first: int) -
 
 def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[PartitionRequest]) -> Iterator[Finding]:
     for one in requests:
-        length = table.label_length(one.asked.label)
+        length = table.label_length(one.asked.part_label)
         if length > table.label_limit:
             where = disk.place.part(one.asked.index).key("label")
             yield filesystem_rules.label_too_long.error(where, one.asked.label, table.name, length, table.label_limit)
@@ -184,8 +190,10 @@ def _solved(request: PartitionRequest, wanted: int, there: Partition | None, ste
     return size
 
 
-def _disk_size(disk: ResolvedDisk, table: TableFormat | None, sizes: list[PartSize]) -> int:
+def _disk_size(disk: ResolvedDisk, table: TableFormat | None, sizes: list[PartSize], existing: Disk | None) -> int:
     sector_size, fit = disk.sector_size, image_format(disk.format).fit
+    if existing is not None and disk.size == existing.size:
+        return existing.size
     if disk.size is not None:
         return align_up(fit(align_up(disk.size, sector_size), disk.block_size), sector_size)
     head = table.bounds(_LARGE, sector_size).first if table else 0
@@ -217,9 +225,12 @@ def _place_checks(bounds: Bounds, places: list[Extent], sizes: list[PartSize], w
 
 
 def _partition(
-    disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, *, before: int
+    disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, *, before: int, keeps: bool
 ) -> tuple[Partition, tuple[Finding, ...]]:
-    """Return a partition planned; `before` partitions that no one asked for come first."""
+    """Return a partition planned; `before` partitions that no one asked for come first.
+
+    With `keeps` its filesystem exists, and stays.
+    """
     asked, kind, system = request.asked, request.kind, guest_system(site.system)
     entry = _entry(disk, site, request, run, before)
     mount = _mount(site, request, system)
@@ -228,8 +239,15 @@ def _partition(
     try:
         new = kind.plan(run.length, replace(request.wishes, start=run.start))
     except UnfitError as error:
+        if keeps:  # what is there was made by others, and fits as it is
+            state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
+            return Partition(entry, state, mount=mount), ()
         return Partition(entry, mount=mount), (_unfit(error, run.length, disk.place.part(asked.index)),)
     return Partition(entry, new.state(), new, mount), ()
+
+
+def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, before: int) -> int:
+    return request.asked.number or table.numbers(len(disk.partitions))[request.asked.index - 1] + before
 
 
 def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, before: int) -> PartitionEntry:
@@ -237,14 +255,14 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
     if disk.table is None:
         return PartitionEntry(0, run.start, run.length, "", "", asked.label)
     table, system = table_format(disk.table), guest_system(site.system)
-    number = table.numbers(len(disk.partitions))[asked.index - 1] + before
+    number = _number(disk, request, table, before)
     return PartitionEntry(
         number=number,
         start=run.start,
         size=run.length,
         type=table.partition_type(asked.filesystem, system.data_partition),
         id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.index), number),
-        label=asked.label,
+        label=asked.part_label,
         attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),
     )
 

@@ -6,7 +6,7 @@ What a filesystem was made with is not what one would be made with today, so its
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
@@ -20,11 +20,14 @@ from narvet.formats.filesystems.contract import (
     Wishes,
 )
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import PartitionEntry
+from narvet.formats.tables.contract import Bounds, PartitionEntry
+from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
+from narvet.ground.units import align_down, align_up
 from narvet.model.estate import Disk, Partition
 from narvet.model.moves import Aspect, Difference
+from narvet.plan.place import PartSize
 
 
 def onto(wanted: Disk, found: Disk, where: Place) -> tuple[Disk, tuple[Finding, ...]]:
@@ -47,7 +50,37 @@ def _entry_onto(wanted: Disk, part: Partition, found: Partition) -> PartitionEnt
     named = sum(table.attributes.values())
     attributes = part.entry.attributes & named | found.entry.attributes & ~named
     label = part.entry.label if table.keeps_labels else found.entry.label
-    return replace(part.entry, attributes=attributes, label=label)
+    entry = replace(part.entry, attributes=attributes, label=label)
+    inside = found.filesystem.kind if found.filesystem else None
+    if part.mount is None or inside is None or table.suits(found.entry.type, inside):
+        entry = replace(entry, type=found.entry.type)  # several types may hold the same
+    return replace(entry, id=found.entry.id) if part.mount is None else entry
+
+
+def keep_places(
+    places: Sequence[Extent], sizes: Sequence[PartSize], numbers: Sequence[int], found: Disk, bounds: Bounds, align: int
+) -> tuple[list[Extent], list[tuple[int, tuple[int, int]]]]:
+    """Return places in which partitions that exist start where they do, and those that reach into the next one.
+
+    Each of those comes with its number, the end that is asked for, and where the next one starts.
+    """
+    there = {part.number: part for part in found.partitions}
+    starts = sorted(part.start for part in found.partitions)
+    kept: list[Extent] = []
+    late: list[tuple[int, tuple[int, int]]] = []
+    reach = bounds.first
+    for run, size, number in zip(places, sizes, numbers, strict=True):
+        part = there.get(number)
+        start = part.start if part else align_up(reach, align)
+        limit = next((one for one in starts if one > start), align_down(bounds.end, align))
+        length = run.length
+        if size == "rest":
+            length = max(limit - start, part.size if part else 0)
+        elif part is not None and start + length > limit and limit != align_down(bounds.end, align):
+            late.append((number, (start + length, limit)))
+        kept.append(Extent(start, length))
+        reach = start + length
+    return kept, late
 
 
 def as_found(wanted: Disk, found: Disk, differences: Iterable[Difference]) -> Disk:
@@ -93,6 +126,10 @@ def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Parti
             if part.size > found.size:
                 said.append(rules.too_little_to_grow.note(where, state.kind, state.shape.unit, part.size - found.size))
             growth = None
+    if part.new is not None:
+        for key, why in part.new.options.unlike(part.new.shape, state.shape):
+            told = f"the {state.kind} was made with another {key}: {why}"
+            said.append(rules.cannot_be_changed.error(where.key(key), told, "make a new disk, and copy the files"))
     becomes = growth.state if growth else state
     fitted = replace(
         wanted, kind=state.kind, uuid=state.uuid, shape=becomes.shape, free=becomes.free, features=becomes.features

@@ -74,6 +74,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         findings=findings,
         found=facts.found,
         left_behind=moved.left_behind,
+        left_over={one.name: one.image for one in earlier if one.planned is None},
         differences=(
             *(one for own in of_disks.values() for one in own),
             *(

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from uuid import UUID
 
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
+from narvet.formats.filesystems import filesystem
 from narvet.formats.tables import table_format
+from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, Place, disk_place, guest_place
 from narvet.ground.rules import disks as disk_rules
 from narvet.ground.rules import filesystems as filesystem_rules
@@ -51,6 +55,8 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
         is_child=form.base is not None,
         slot=form.slot,
         table=table,
+        table_id=form.table_id,
+        fixed_ids=_fixed_ids(form, table, asked.place),
         set_aside=defaults.set_aside,
         align=form.align,
         sector_size=form.sector_size,
@@ -58,14 +64,41 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
     )
 
 
+def _fixed_ids(form: DiskForm, table: str | None, place: Place) -> dict[tuple[str | int, ...], UUID]:
+    """Return the UUIDs that stand for the ids that a sheet gives a disk itself."""
+    fixed: dict[tuple[str | int, ...], UUID] = {}
+    try:
+        fixed |= _of_keys(form, table)
+    except ValueError as error:
+        raise RequestError(f"{place}: an id in it is none: {error}") from None
+    return fixed
+
+
+def _of_keys(form: DiskForm, table: str | None) -> dict[tuple[str | int, ...], UUID]:
+    fixed: dict[tuple[str | int, ...], UUID] = {}
+    if form.table_id is not None and table is not None:
+        fixed["table",] = table_format(table).uuid_of(form.table_id)
+    for index, part in enumerate(form.partition, 1):
+        if part.id is not None:
+            fixed["partition", index] = UUID(part.id)
+        if part.uuid is not None and part.filesystem in FILESYSTEMS:
+            fixed["partition", index, "filesystem"] = filesystem(part.filesystem).uuid_of(part.uuid.lower())
+    return fixed
+
+
 def _partition(name: str, asked: DiskAsked, index: int, system: GuestSystem) -> ResolvedPartition:
     disk, form = asked.disk, asked.disk.partition[index - 1]
     alone = len(disk.partition) == 1
+    label = form.label if form.label is not None else (name if alone else f"{name}-{index}")
     defaults = system.partition_defaults(PartitionAsked(asked, form))
     return ResolvedPartition(
         index=index,
-        label=form.label or (name if alone else f"{name}-{index}"),
+        number=form.number,
+        id=form.id.lower() if form.id else None,
+        uuid=form.uuid.lower() if form.uuid else None,
+        label=label,
         label_is_chosen=form.label is not None,
+        part_label=label if form.part_label is None else form.part_label,
         size=form.size or "rest",
         usable=form.usable or (disk.usable if alone else None),
         filesystem=None if defaults.filesystem == _NONE else defaults.filesystem,

@@ -115,6 +115,27 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
     )  # fmt: skip
 
 
+def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]], name: str) -> Drafted:
+    """Return the text of a valid sheet with tables put in, each by its kind (store, guest, disk), name and keys.
+
+    Raises:
+        RequestError: the sheet would not be a valid one; a line for each thing that is wrong.
+    """
+    content: dict[str, Any] = tomllib.loads(text)
+    added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
+    parts: list[str] = []
+    for kind, table, keys in tables:
+        content.setdefault(kind, {})[table] = dict(keys)
+        added[kind].append(table)
+        parts.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key != "partition"}))
+        parts += [_table(f"[[{kind}.{_key(table)}.partition]]", part) for part in keys.get("partition", ())]
+    _refuse(content, {}, name)
+    end = "" if text.endswith("\n") or not text else "\n"
+    paths = tuple(str(content["store"][one]["path"]) for one in added["store"])
+    whole = text + end + "".join(f"\n{part}" for part in parts)
+    return Drafted(whole, tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]), paths)
+
+
 def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Request]]:
     """Return the rows of each disk; one without a name is named after its label or its guest."""
     found: dict[str, list[Request]] = {}

@@ -37,6 +37,8 @@ from narvet.sheet.values import (
     MountOption,
     MountPoint,
     Name,
+    NativeId,
+    Number,
     Owner,
     PartSize,
     PathText,
@@ -163,10 +165,20 @@ class GuestForm(Form):
 class PartitionForm(Form):
     """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
 
+    number: Annotated[
+        Number | None, Told("the number that the table gives it, where that is not its place in the order", "its place")
+    ] = None
+    id: Annotated[
+        NativeId | None, Told("GPT: id of the partition, where it is not derived: that of a disk that others made")
+    ] = None
+    uuid: Annotated[NativeId | None, Told("id of the filesystem, as guests know it, where it is not derived")] = None
+    part_label: Annotated[
+        Label | None, Told("GPT: label of the partition, where it is not that of the filesystem", "`label`")
+    ] = None
     label: Annotated[
         Label | None,
         Told(
-            "of partition and filesystem",
+            'of partition and filesystem; `""` for none',
             "the disk's name, numbered if there are several",
         ),
     ] = None
@@ -308,6 +320,13 @@ class DiskForm(Form):
             "`gpt`; `mbr` for Windows before 5.2",
         ),
     ] = None
+    table_id: Annotated[
+        NativeId | None,
+        Told(
+            "id of the table, where it is not derived: that of a disk that others made, whose partitions then stay "
+            "where they are"
+        ),
+    ] = None
     set_aside: Annotated[
         Room | None,
         Told(
@@ -343,7 +362,7 @@ class DiskForm(Form):
 
     def _brought(self) -> None:
         key = "copy_of" if self.base is None else "base"
-        clashing = {"partition", "table", "usable", "sector_size", "align", "set_aside"} | (
+        clashing = {"partition", "table", "table_id", "usable", "sector_size", "align", "set_aside"} | (
             {"copy_of", "size"} if key == "base" else set()
         )
         given = sorted(key_of(type(self), name) for name in clashing & self.model_fields_set)

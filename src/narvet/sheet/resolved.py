@@ -7,7 +7,7 @@ no table, no filesystem, no mount point, a size that follows from something else
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
 from uuid import UUID
@@ -26,13 +26,18 @@ if TYPE_CHECKING:
 class ResolvedPartition:
     """A partition as asked; `index` is its position in the sheet, from 1.
 
-    `label_is_chosen` is whether the sheet has the label. `usable` is what the guest must be able to fill, None where
-    `size` counts.
+    `number`, `id` and `uuid` are those that the sheet has, None where they follow from its place and the disk's name.
+    `label` is the filesystem's, and `label_is_chosen` whether the sheet has it; `part_label` is the partition's.
+    `usable` is what the guest must be able to fill, None where `size` counts.
     """
 
     index: int
+    number: int | None
+    id: str | None
+    uuid: str | None
     label: str
     label_is_chosen: bool
+    part_label: str
     size: PartSize
     usable: int | None
     filesystem: str | None
@@ -74,18 +79,24 @@ class ResolvedDisk:
     is_child: bool
     slot: Slot | None
     table: str | None
+    table_id: str | None
     set_aside: int
     align: int
     sector_size: int
     partitions: tuple[ResolvedPartition, ...]
+    fixed_ids: Mapping[tuple[str | int, ...], UUID] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class DiskIds:
-    """The ids of one disk and of what lies on it: they follow from an identity and the disk's name."""
+    """The ids of one disk and of what lies on it: they follow from an identity and the disk's name.
+
+    Where the sheet has ids of its own, `fixed` has the UUIDs that stand for them, by what they are of.
+    """
 
     identity: UUID
     disk: str
+    fixed: Mapping[tuple[str | int, ...], UUID] = field(default_factory=dict)
 
     @property
     def image(self) -> UUID:
@@ -111,7 +122,7 @@ class DiskIds:
         return self._of("partition", index, "filesystem")
 
     def _of(self, *what: str | int) -> UUID:
-        return derive(self.identity, "disk", self.disk, *what)
+        return self.fixed.get(what) or derive(self.identity, "disk", self.disk, *what)
 
 
 @dataclass(frozen=True)
@@ -128,7 +139,9 @@ class ResolvedSheet:
     def ids(self, disk: str) -> DiskIds:
         """Return the ids of a disk, by its name: they follow from the name that it had first."""
         known = self.disks.get(disk)
-        return DiskIds(self.identity, known.was or disk if known else disk)
+        if known is None:
+            return DiskIds(self.identity, disk)
+        return DiskIds(self.identity, known.was or disk, known.fixed_ids)
 
     def system_of(self, disk: ResolvedDisk) -> str:
         """Return what the guest of a disk runs."""

@@ -193,9 +193,11 @@ Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
 PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
 PathText = Annotated[str, Field(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
 Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
+NativeId = Annotated[str, Field(pattern=r"^[0-9A-Fa-f]{4,16}(-[0-9A-Fa-f]{4,12}){0,4}$")]
+Number = Annotated[int, Field(ge=1, le=16384)]
 Label = Annotated[
     str,
-    Field(min_length=1, max_length=255, pattern=_SHOWN),
+    Field(max_length=255, pattern=_SHOWN),
 ]
 SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
 Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]

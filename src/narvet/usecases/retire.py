@@ -18,11 +18,11 @@ from narvet.block.names import working_name
 from narvet.block.publish import recover, replace_content, withdraw
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
-from narvet.formats.images.contract import ImageFormat
+from narvet.formats.images.contract import ImageFormat, ImageSpec
 from narvet.ground.errors import RequestError
 from narvet.ground.units import show_binary
 from narvet.guests import guest_system
-from narvet.model.estate import Guest
+from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Step
 from narvet.observe.children import children_of
@@ -115,6 +115,8 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     """
     layout, facts = found.layout, found.facts
     disk = next((one for one in layout.disks if one.name == name), None)
+    if disk is None and name in layout.left_over:
+        return _left_over(sheet, name, layout.left_over[name], found)
     if disk is None:
         raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet')
     image = layout.found.disks.get(name)
@@ -132,6 +134,25 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
         kind = image_format(image.image.format if image else disk.wanted.image.format)
         todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
     return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
+
+
+def _left_over(sheet: Path, name: str, image: Disk, found: WorkedOut) -> tuple[Step, ...]:
+    """Return the steps that remove an image whose disk the sheet no longer has, with its entries in all guests."""
+    layout, path, todo = found.layout, Path(image.path), list[Step]()
+    for child in _children(path, layout):
+        raise RequestError(f"{sheet}: disk {name} stays: {child} is a child of its image; fold or recast that first")
+    kind = image_format(image.image.format)
+    for guest, wanted in layout.guests.items():
+        spec = ImageSpec(image.size)
+        disk = PlannedDisk(name, guest, layout.systems[guest], "", None, image, spec, ())
+        there = found.facts.found.guests.get(guest, Guest(guest))
+        todo += guest_system(layout.systems[guest]).removal(disk, wanted, there)
+    return (*todo, RemoveImage(name, "", path, kind, image.image.stored))
+
+
+def _children(path: Path, layout: Layout) -> Iterator[Path]:
+    folders = {path.parent, *(Path(store.path) for store in layout.stores if Path(store.path).is_dir())}
+    yield from children_of(path, sorted(folders)) if path.exists() else ()
 
 
 def _entries_removed(disk: PlannedDisk, guest: Guest, layout: Layout) -> Iterator[Step]:
@@ -152,8 +173,7 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
         if origin is not None and origin.disk == disk.name and other.state != "as asked":
             yield f"disk {other.name} is to be a {other.origin.how if other.origin else 'copy'} of it"
     yield from _mounted_inside(disk, layout)
-    folders = {Path(store.path) for store in layout.stores if Path(store.path).is_dir()}
-    for child in children_of(path, sorted(folders)) if path.exists() else ():
+    for child in _children(path, layout):
         yield f"{child} is a child of its image; fold or recast that first"
 
 

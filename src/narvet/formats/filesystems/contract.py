@@ -18,6 +18,7 @@ from narvet.block.contract import BlockDevice
 from narvet.ground.errors import NarvetError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
+from narvet.ground.units import show_binary
 
 Purpose = Literal["general", "database", "logs", "media"]
 PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
@@ -300,6 +301,15 @@ class Options:
     def breakpoints(self) -> tuple[int, ...]:
         """Return the sizes at which its rules change, ascending; between two, capacity never shrinks with size."""
 
+    def unlike(self, planned: Shape, found: Shape) -> Iterator[tuple[str, str]]:
+        """Yield the keys, asked for by themselves, that a filesystem made otherwise does not follow, and why.
+
+        `planned` is the shape that they would give it today, `found` the one that it has.
+        """
+        unit = getattr(self, "unit", None)
+        if unit is not None and unit != found.unit and planned.unit == unit:
+            yield "block", f"its units have {show_binary(found.unit)}, not {show_binary(unit)}"
+
     def mount_options(self) -> tuple[str, ...]:
         """Return the mount options that its purpose asks for: one that spares a write for every read."""
         return ("noatime",) if self.purpose in ("database", "media") else ()
@@ -356,6 +366,9 @@ class Filesystem(Protocol):
 
     def native_id(self, uuid: UUID) -> str:
         """Return the id that a guest knows it by, in small letters."""
+
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return a UUID that stands for the id that a guest knows it by; ValueError if it is none."""
 
     def fstab_source(self, native_id: str) -> str:
         """Return the first field of its line of fstab."""
@@ -418,6 +431,10 @@ class LinuxFilesystem:
         """Return the UUID."""
         return str(uuid)
 
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return the UUID."""
+        return UUID(native_id)
+
     def fstab_source(self, native_id: str) -> str:
         """Return the UUID with its tag."""
         return f"UUID={native_id}"
@@ -440,6 +457,13 @@ class ForWindows(LinuxFilesystem):
 
     check_pass = NEVER_CHECKED
     keeps_owner = False
+
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return one that starts with the serial number."""
+        digits = native_id.replace("-", "")
+        if len(digits) not in (8, 16):
+            raise ValueError("a serial number has 8 or 16 digits")
+        return UUID(int=int(digits.ljust(32, "0"), 16))
 
     def fstab_source(self, native_id: str) -> str:
         """Return the serial number with the tag of ids, in capitals as guests write it."""

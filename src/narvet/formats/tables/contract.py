@@ -85,6 +85,9 @@ class TableFormat(Protocol):
     def native_id(self, uuid: UUID) -> str:
         """Return the id of a table that a UUID stands for."""
 
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return a UUID that stands for the id of a table; ValueError if it is none."""
+
     def native_partition_id(self, table: str, uuid: UUID, number: int) -> str:
         """Return the id of a partition."""
 

@@ -109,6 +109,10 @@ class Gpt:
         """Return the UUID."""
         return str(uuid)
 
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return the UUID."""
+        return UUID(native_id)
+
     def native_partition_id(self, table: str, uuid: UUID, number: int) -> str:
         """Return the UUID."""
         del table, number

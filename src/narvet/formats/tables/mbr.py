@@ -34,6 +34,7 @@ LINUX_TYPE, EXTENDED = 0x83, 0x0F
 _DATA: dict[DataPartition, int] = {"linux": LINUX_TYPE, "basic": 0x07}
 _EXTENDED_TYPES = (0x05, 0x0F, 0x85)
 _PRIMARIES = 4
+_SIGNATURE_DIGITS = 8
 MOST = 60  # partitions: as many as guests number
 _BY_SECTOR = b"\xfe\xff\xff"  # cylinder, head and sector of whatever lies where they cannot reach
 
@@ -132,6 +133,12 @@ class Mbr:
     def native_id(self, uuid: UUID) -> str:
         """Return the disk's signature."""
         return f"{uuid.int >> 96 or 1:08x}"
+
+    def uuid_of(self, native_id: str) -> UUID:
+        """Return one that starts with the signature."""
+        if len(native_id) != _SIGNATURE_DIGITS:
+            raise ValueError(f"the id of an MBR has {_SIGNATURE_DIGITS} digits")
+        return UUID(int=int(native_id, 16) << 96)
 
     def native_partition_id(self, table: str, uuid: UUID, number: int) -> str:
         """Return signature and number: partitions have no ids of their own."""

@@ -30,13 +30,13 @@ def cannot_be_changed(why: str, remedy: str) -> Wording:
 
 @rule(
     meaning="An image of this sheet exists whose disk the sheet no longer has.",
-    way_out="Put the disk back into the sheet, and retire it if it is no longer needed; or move the image away.",
+    way_out="Put the disk back into the sheet; or `narvet retire SHEET NAME`, if it is no longer needed.",
 )
 def disk_left_over(path: str, disk: str) -> Wording:
     """Word an image whose disk was taken out of the sheet."""
     return (
         f"{path} is the image of disk {disk}, which the sheet no longer has",
-        "put the disk back into the sheet, and retire it if it is no longer needed; or move the image away",
+        f"put the disk back into the sheet; or retire {disk}, if it is no longer needed",
     )
 
 
@@ -196,6 +196,18 @@ def zone_differs(store: str, store_zone: str, guest: str, guest_zone: str) -> Wo
 def file_of(size: int) -> str:
     """Return what a file is called that is in an image's way."""
     return f"a file of {show_bytes(size)}"
+
+
+@rule(
+    meaning="A partition would reach into the one behind it, which cannot be moved.",
+    way_out="Leave its size as it is, or put what needs room on a disk of its own.",
+)
+def neighbour_in_the_way(end: int, start: int) -> Wording:
+    """Word a partition that is to end at byte `end`, while the next one starts at byte `start`."""
+    return (
+        f"it would end at {show_bytes(end)}, but the next partition starts at {show_bytes(start)}",
+        "leave its size as it is, or put what needs room on a disk of its own",
+    )
 
 
 @rule(

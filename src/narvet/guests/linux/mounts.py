@@ -38,7 +38,7 @@ def mounted(disks: Iterable[PlannedDisk]) -> Iterator[Mounted]:
     """Yield what a guest's disks hold that needs a line: what is mounted, and swap."""
     for disk in disks:
         for part in disk.wanted.partitions:
-            if part.new is None or part.filesystem is None or part.mount is None:
+            if part.filesystem is None or part.mount is None:
                 continue
             if part.mount.at is not None or part.filesystem.kind == _SWAP:
                 yield Mounted(disk_place(disk.name).part(part.mount.index), part, part.filesystem, part.mount)

@@ -31,7 +31,7 @@ from narvet.guests.linux.mounts import (
 from narvet.guests.linux.owners import resolve_owner
 from narvet.guests.linux.root import FSTAB, change_entries, root_of
 from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
-from narvet.model.estate import Guest, MountPoint
+from narvet.model.estate import Disk, Guest, Image, MountPoint, Partition
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -174,6 +174,21 @@ class Linux:
     def entry_text(self, wanted: Guest) -> str:
         """Return the lines of fstab."""
         return "\n".join(self.entry_lines(wanted))
+
+    def uses(self, disk: Disk, part: Partition, found: Guest) -> Iterator[tuple[str, object]]:
+        """Yield mount point and options by the guest's fstab."""
+        del disk
+        entry = next(iter(mounting(Disk(Image("", "", "", 0), partitions=(part,)), found.entries)), None)
+        if entry is None:
+            return
+        if entry.file.startswith("/"):
+            yield "at", entry.file
+        words = [word for word in entry.mntops.split(",") if word]
+        if "nofail" not in words:
+            yield "needed", True
+        options = [word for word in words if word not in ("nofail", "defaults")]
+        if options:
+            yield "options", options
 
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found in the guest's root, if the sheet names one."""

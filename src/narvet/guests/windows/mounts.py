@@ -120,10 +120,17 @@ def registry_values(disks: Iterable[PlannedDisk]) -> tuple[RegistryValue, ...]:
         value
         for disk in disks
         for part in disk.wanted.partitions
-        if part.at is not None and part.new is not None
+        if part.at is not None and part.filesystem is not None
         for value in _values(disk.wanted, part, part.at)
     )
     return tuple(sorted(values, key=_order))
+
+
+def letter_of(disk: Disk, part: Partition, found: Iterable[RegistryValue]) -> str:
+    """Return the letter that a registry text gives a partition, empty for none."""
+    identity = _identity(disk, part)
+    names = (value.name for value in found if value.data == identity and value.name.startswith(_LETTERS))
+    return next((name.removeprefix(_LETTERS) for name in names), "")
 
 
 def taken_back(

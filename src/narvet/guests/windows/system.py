@@ -21,10 +21,10 @@ from narvet.guests.contract import (
     PartitionKey,
 )
 from narvet.guests.windows.checks import FILESYSTEMS, GPT_SINCE, check_disk, check_limits, is_older
-from narvet.guests.windows.mounts import folder_mounts, is_letter, registry_values, taken_back
+from narvet.guests.windows.mounts import folder_mounts, is_letter, letter_of, registry_values, taken_back
 from narvet.guests.windows.registry import HEAD, KEY, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.steps import WriteRegistryText
-from narvet.model.estate import Guest
+from narvet.model.estate import Disk, Guest, Partition
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -150,6 +150,12 @@ class Windows:
         """Return how Windows writes the size of a filesystem."""
         total, free = show_as_windows(capacity.total), show_as_windows(capacity.free)
         return f"Windows writes it as {total}, {free} of it free, in powers of 1024."
+
+    def uses(self, disk: Disk, part: Partition, found: Guest) -> Iterator[tuple[str, object]]:
+        """Yield the letter by the registry text beside the sheet."""
+        letter = letter_of(disk, part, found.values or ())
+        if letter:
+            yield "at", letter
 
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found of the registry text beside the sheet."""

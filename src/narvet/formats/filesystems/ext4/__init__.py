@@ -15,6 +15,7 @@ from narvet.formats.filesystems.ext4 import geometry, grow
 from narvet.formats.filesystems.ext4.geometry import PlannedExt4
 from narvet.formats.filesystems.ext4.grow import PlannedGrowth
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
+from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -45,6 +46,12 @@ class _Options(Ext4Options):
     def plan(self, size: int) -> NewExt4:
         """Return one in `size` bytes; UnfitError if it cannot be made."""
         return geometry.plan(NewExt4, size, self)
+
+    def unlike(self, planned: object, found: object) -> Iterator[tuple[str, str]]:
+        """Yield the keys that a filesystem made otherwise does not follow."""
+        if isinstance(planned, Shape) and isinstance(found, Shape):
+            yield from super().unlike(planned, found)
+            yield from grow.unlike(self, planned, found)
 
     def breakpoints(self) -> tuple[int, ...]:
         """Return the sizes at which its rules change."""

@@ -6,18 +6,20 @@ holds its own. What is known of features says whether a filesystem may be change
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, refuse_unknown
 from narvet.formats.filesystems.ext4.geometry import RESERVED_MOST
-from narvet.formats.filesystems.ext4.options import LEAST, MOST
+from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.records import HARMLESS, UNDERSTOOD
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.units import KIB, show_both
 
 _BLOCKS_32 = (1 << 32) - 1
 _INODES = (1 << 32) - 1
+_ROUNDED = 8  # blocks that growing in steps may leave out of a share
 
 
 @dataclass(frozen=True)
@@ -138,3 +140,17 @@ def _added_overhead(old: Shape, new: Shape) -> int:
     )
     bases = sum(new.clustered(new.base_blocks(group)) for group in range(old.group_count, new.group_count))
     return tables + bases
+
+
+def unlike(options: Ext4Options, planned: Shape, found: Shape) -> Iterator[tuple[str, str]]:
+    """Yield the keys of its own that a filesystem made otherwise does not follow, and why."""
+    many = min(planned.group_count, found.group_count) > 1  # of a single group the size decides too
+    if options.inode_each is not None and many and planned.inodes_per_group != found.inodes_per_group:
+        yield "inode_each", f"it has {found.inodes_per_group} inodes in a group, not {planned.inodes_per_group}"
+    if options.journal is not None and options.journal // found.block_size != found.journal_blocks:
+        yield "journal", f"its journal has {show_both(found.journal_blocks * found.block_size)}"
+    if options.reserved is not None:
+        wanted = found.block_count * options.reserved.numerator // options.reserved.denominator
+        if abs(wanted - found.superuser_blocks) > max(_ROUNDED, found.block_count >> 20):
+            kept = show_both(found.superuser_blocks * found.block_size)
+            yield "reserved", f"it keeps {kept} for the superuser, not {show_both(wanted * found.block_size)}"

@@ -14,8 +14,10 @@ from narvet.formats.filesystems.xfs import geometry, grow
 from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.grow import PlannedGrowth
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, XfsOptions
+from narvet.formats.filesystems.xfs.shape import Shape
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
+from narvet.ground.units import show_both
 
 
 class NewXfs(PlannedXfs):
@@ -44,6 +46,13 @@ class _Options(XfsOptions):
     def plan(self, size: int) -> NewXfs:
         """Return one in `size` bytes; UnfitError if it cannot be made."""
         return geometry.plan(NewXfs, size, self)
+
+    def unlike(self, planned: object, found: object) -> Iterator[tuple[str, str]]:
+        """Yield the keys that a filesystem made otherwise does not follow."""
+        if isinstance(planned, Shape) and isinstance(found, Shape):
+            yield from super().unlike(planned, found)
+            if self.journal is not None and self.journal // found.block_size != found.log_blocks:
+                yield "journal", f"its log has {show_both(found.log_blocks * found.block_size)}"
 
     def breakpoints(self) -> tuple[int, ...]:
         """Return the sizes at which its rules change."""

@@ -1,0 +1,198 @@
+"""Disks that exist, whoever made them, taken into a sheet: tables that ask for just what is there."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from uuid import UUID, uuid4
+
+from narvet.apply.execute import sheet_lock
+from narvet.block.publish import replace_content
+from narvet.formats.filesystems import NAMES as FILESYSTEMS
+from narvet.formats.filesystems import filesystem
+from narvet.formats.images import ending_of
+from narvet.formats.images.trust import Trust
+from narvet.formats.tables import table_format
+from narvet.ground.errors import RequestError
+from narvet.guests import guest_system
+from narvet.guests.contract import GuestAsked, GuestSystem
+from narvet.model.estate import NO_TABLE, Disk, Guest, Partition
+from narvet.observe.certainty import table_doubts
+from narvet.observe.images import survey
+from narvet.observe.ledger import ledger_path, record
+from narvet.plan.diff import asked_of
+from narvet.sheet.draft import Drafted, new_sheet, with_tables
+from narvet.sheet.form import GuestForm, Sheet
+from narvet.sheet.read import parse_sheet, text_of
+from narvet.usecases.layout import work_out
+
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,63}")
+_UNKNOWN = Trust(by_content=True)
+
+
+@dataclass(frozen=True)
+class Adopted:
+    """What was put into the sheet, and what a person should know of it."""
+
+    drafted: Drafted
+    remarks: tuple[str, ...]
+
+
+def adopt(
+    sheet: Path, images: Sequence[Path], *, guest: str | None = None, title: str = "", identity: UUID | None = None
+) -> Adopted:
+    """Put disks that exist into a sheet, or start one with them; nothing is written unless all of them fit.
+
+    `guest` is the name of the guest that uses them; it may be left out where the sheet has just one. Mount points are
+    those that its root or registry text tells; entries that are just as the sheet then asks become Narvet's own.
+    `title` and `identity` are those of a new sheet.
+
+    Raises:
+        RequestError: an image cannot be taken in, or the sheet is not valid.
+    """
+    with sheet_lock(sheet):
+        if sheet.exists() and title:
+            raise RequestError(f"{sheet}: it is there already; change its title in it")
+        text = text_of(sheet) if sheet.exists() else new_sheet(title, identity or uuid4())
+        form = parse_sheet(text, str(sheet))
+        name = _guest(sheet, form, guest)
+        taking = _Taking(sheet, form, name)
+        for image in images:
+            taking.take(image)
+        drafted = with_tables(text, taking.tables, str(sheet))
+        replace_content(sheet, drafted.text.encode())
+        found = work_out(sheet)
+        layout = found.layout
+        system = guest_system(layout.systems[name])
+        there = system.entry_lines(found.facts.found.guests.get(name, Guest(name)))
+        lines = [line for line in system.entry_lines(layout.guests[name]) if line in there]
+        if lines:  # what the sheet now asks for is Narvet's to change from here on
+            record(ledger_path(sheet), str(sheet), {"did": "entries", "guest": name, "lines": lines})
+        for disk in layout.disks:
+            if disk.name in drafted.disks:
+                what = {"did": "image", "disk": disk.name, "size": disk.size, "id": disk.wanted.table_id or None}
+                record(ledger_path(sheet), disk.path, {**what, "asked": dict(asked_of(disk.wanted))})
+    return Adopted(drafted, tuple(taking.remarks))
+
+
+def _guest(sheet: Path, form: Sheet, name: str | None) -> str:
+    if name is not None:
+        return name
+    if len(form.guest) == 1:
+        return next(iter(form.guest))
+    raise RequestError(f"{sheet}: say which guest uses the disks, with --guest")
+
+
+class _Taking:
+    """The tables of a sheet for images, one after another."""
+
+    def __init__(self, sheet: Path, form: Sheet, guest: str) -> None:
+        self._sheet = sheet
+        self._form = form
+        self._guest = guest
+        self._stores = {os.path.realpath(sheet.parent / one.path): name for name, one in form.store.items()}
+        self._names = {*form.disk}
+        self.tables: list[tuple[str, str, Mapping[str, Any]]] = []
+        self.remarks: list[str] = []
+        of_guest = form.guest.get(guest)
+        self._system = guest_system(of_guest.runs if of_guest else GuestForm().runs)
+        self._found = Guest(guest)
+        if of_guest is None:
+            self.tables.append(("guest", guest, {}))
+        else:
+            self._found = self._system.observe(GuestAsked(guest, of_guest, sheet, ()))
+
+    def take(self, image: Path) -> None:
+        """Add the tables of one image."""
+        found = survey(str(image), deep=False, trust=_UNKNOWN)
+        _check(image, found)
+        name = image.stem
+        if not _NAME.fullmatch(name) or name in self._names:
+            why = "is in the sheet already" if name in self._names else "is no name that a disk can have"
+            raise RequestError(f'{image}: "{name}" {why}; give the file another name first')
+        self._names.add(name)
+        keys: dict[str, Any] = {"guest": self._guest, "store": self._store(image), "size": f"{found.size} B"}
+        keys |= {"format": found.image.format, "table": found.table}
+        if found.image.sector_size == 4096:
+            keys["sector"] = 4096
+        if found.table != NO_TABLE:
+            keys["table_id"] = found.table_id
+        parts = sorted(found.partitions, key=lambda part: part.number)
+        if self._system.name == "windows" and found.table == "gpt":
+            aside = next((part for part in parts if found.is_set_aside(part)), None)
+            keys["set_aside"] = f"{aside.size if aside else 0} B"
+            parts = [part for part in parts if part is not aside]
+        numbers = table_format(found.table).numbers(len(parts)) if found.table != NO_TABLE else (0,)
+        shift = 1 if len(parts) < len(found.partitions) else 0
+        keys["partition"] = [
+            dict(self._partition(found, part, number + shift if number else 0))
+            for part, number in zip(parts, numbers, strict=True)
+        ]
+        self.tables.append(("disk", name, keys))
+
+    def _store(self, image: Path) -> str:
+        folder = os.path.realpath(image.parent)
+        if folder not in self._stores:
+            stem = re.sub(r"[^A-Za-z0-9_-]", "-", Path(folder).name).strip("-") or "store"
+            name, number = stem, 2
+            while name in (*self._form.store, *self._stores.values()):
+                name, number = f"{stem}-{number}", number + 1
+            self._stores[folder] = name
+            path = os.path.relpath(folder, os.path.realpath(self._sheet.parent)).replace(os.sep, "/")
+            self.tables.append(("store", name, {"path": path}))
+        return self._stores[folder]
+
+    def _partition(self, found: Disk, part: Partition, number: int) -> Iterator[tuple[str, Any]]:
+        """Yield the keys of a partition."""
+        inside = part.filesystem
+        if inside is not None and inside.kind not in FILESYSTEMS:
+            self.remarks.append(
+                f"{found.path}: partition {part.number} holds {inside.kind}, which is left to its guest"
+            )
+            inside = None
+        if part.number:
+            yield "size", f"{part.size} B"
+            if part.number != number:
+                yield "number", part.number
+            if found.table == "gpt":
+                yield "id", part.entry.id
+        yield "filesystem", inside.kind if inside else "none"
+        label = inside.label if inside else part.entry.label
+        yield "label", label
+        if found.table == "gpt" and part.entry.label != label:
+            yield "part_label", part.entry.label
+        attributes = list(found.attributes(part))
+        if attributes or self._system.name == "windows":
+            yield "attributes", attributes
+        if inside is not None:
+            yield "uuid", inside.uuid
+            yield from _owner(self._system, inside.kind, part)
+            yield from self._system.uses(found, part, self._found)
+
+
+def _owner(system: GuestSystem, kind: str, part: Partition) -> Iterator[tuple[str, Any]]:
+    inside = part.filesystem
+    if inside is None or system.owners_need_rights or not filesystem(kind).keeps_owner or inside.mode is None:
+        return
+    if (inside.uid, inside.gid) != (0, 0):
+        yield "owner", f"{inside.uid}:{inside.gid}"
+    if inside.mode != 0o755:
+        yield "mode", f"{inside.mode:04o}"
+
+
+def _check(image: Path, found: Disk) -> None:
+    """Raise RequestError where a disk cannot be taken into a sheet."""
+    doubts = table_doubts(found)
+    if doubts:
+        raise RequestError(f"{image}: {doubts[0]}; it is not taken in")
+    if found.image.base is not None:
+        raise RequestError(f"{image}: it is a child of {found.image.base}; fold it, or recast it, to take it in")
+    if not found.partitions:
+        raise RequestError(f"{image}: nothing on it is known; it is not taken in")
+    ending = ending_of(found.image.format)
+    if image.suffix != ending:
+        raise RequestError(f"{image}: a {found.image.format} image of a sheet ends in {ending}; rename the file first")
