@@ -24,13 +24,14 @@ from narvet.block.locks import exclusive_lock, hold_file
 from narvet.block.memory import MemoryDevice
 from narvet.block.names import lock_name, working_name
 from narvet.block.publish import publish, recover, recover_all, replace_content, workspace
+from narvet.block.staged import StagedFolder
 from narvet.block.window import Window
 from narvet.block.zeros import Zeros
 from narvet.ground.errors import BugError, ImageError, RefusedError
 from narvet.ground.units import MIB
 from tests.test_images import check, work
 
-KINDS = ("file", "memory", "window", "linear", "windows of a line of windows")
+KINDS = ("staged", "file", "memory", "window", "linear", "windows of a line of windows")
 
 
 @contextmanager
@@ -42,6 +43,12 @@ def device_of(kind: str, folder: Path, size: int) -> Iterator[BlockDevice]:
             yield FileDevice(file)
     elif kind == "memory":
         yield MemoryDevice(size)
+    elif kind == "staged":
+        (folder / "image").write_bytes(bytes(size // 2))
+        with StagedFolder(folder / "image") as files:
+            staged = files.open("image", writable=True)
+            staged.resize(size)
+            yield staged
     elif kind == "window":
         yield Window(MemoryDevice(size + 5000), 777, size)
     else:

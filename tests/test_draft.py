@@ -45,6 +45,10 @@ def test_a_sheet_is_started_and_added_to(tmp_path: Path) -> None:
     assert set(content(sheet)["disk"]) == {"coldroom", "spare-one"}
 
 
+OF_OTHERS = ("was", "table_id", "number", "id", "uuid", "part_label")
+"""Keys of disks that exist."""
+
+
 def test_every_key_is_an_option(tmp_path: Path) -> None:
     """What the forms declare is offered, under its own name, in words and as the kind of value that a sheet has."""
     given = {
@@ -55,7 +59,7 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
         "runs": "linux", "root": "r", "store_path": ".", "store_room": "1 GB", "store_keep_free": "10%",
         "store_zone": "north", "store_flash": "true",
     }  # fmt: skip
-    asked = {"usable", "attributes", "set_aside", "copy_of", "base", "version"} | set(given)
+    asked = {"usable", "attributes", "set_aside", "copy_of", "base", "version", *OF_OTHERS} | set(given)
     assert asked == set(narvet.request_keys())
     told = " ".join(run("draft", "--help", status=0).stdout.split())
     assert all(f"--{key.replace('_', '-')} TEXT" in told for key in asked)

@@ -40,6 +40,8 @@ def values_in(path: Path) -> dict[str, bytes]:
     assert lines[-1] == ""
     found = {}
     for line in lines[3:-1]:
+        if line.endswith('"=-'):  # taken back
+            continue
         name, hexadecimal = line.split("=hex:")
         assert name[0] == name[-1] == '"'
         found[name[1:-1].replace("\\\\", "\\")] = bytes(int(byte, 16) for byte in hexadecimal.split(","))

@@ -145,12 +145,8 @@ def _grows(kind: str, filesystem: str, first: str, then: str, more: str = "") ->
     parts = [f'filesystem = "{filesystem}"' + ("" if filesystem == "swap" else '\nat = "/srv/a"')] * 2
     sizes = [f'size = "{size}"\nformat = "{kind}"\n{more}' for size in (first, then)]
     before, after = (disk("a", keys, part) for keys, part in zip(sizes, parts, strict=True))
-    return Scenario(
-        f"grow {kind} {filesystem}",
-        _changed(before, after),
-        ("write", "@/sheet.toml"),
-        ((f"shelf/a{ending_of(kind)}",),),
-    )
+    files = f"shelf/a{ending_of(kind)}", *(f"shelf/a-{number}.vmdk" for number in range(1, 9) if "pieces" in more)
+    return Scenario(f"grow {kind} {filesystem}", _changed(before, after), ("write", "@/sheet.toml"), (files,))
 
 
 _PLAIN = disk("a", 'size = "12 MiB"\nformat = "qcow2"', 'size = "8 MiB"\nat = "/srv/a"')

@@ -31,7 +31,7 @@ from narvet.ground.findings import disk_place
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Answer
-from narvet.observe.children import children_of
+from narvet.observe.children import refuse_with_children
 from narvet.observe.images import survey, survey_opened
 from narvet.plan.diff import diff_disk
 
@@ -44,8 +44,8 @@ class ChangeDisk:
     """Make a disk that was found into the one that is wanted; see `model.moves` for what may change.
 
     `piece` is the most bytes that a file of an image in pieces may have, `is_copied` whether its partitions are those
-    of another image that it came from, `moves` what changes, in words, and `asked`
-    what the ledger is to know of it.
+    of another image that it came from, `folders` where children of it may lie. `moves` is what changes, in words, and
+    `asked` what the ledger is to know of it.
     """
 
     disk: str
@@ -54,6 +54,7 @@ class ChangeDisk:
     found: Disk
     piece: int | None = None
     is_copied: bool = False
+    folders: tuple[str, ...] = ()
     trust: Trust = NOTHING_SAID
     moves: tuple[str, ...] = ()
     asked: Mapping[str, str] = field(default_factory=dict)
@@ -109,8 +110,7 @@ class ChangeDisk:
         there = survey(str(path), deep=False, trust=self.trust, sector_size=self._sector_size)
         if _marks(there) != _marks(self.found):
             raise RefusedError(f"{path}: it was changed since it was looked at; nothing was changed; write again")
-        for child in children_of(path, [path.parent]):
-            raise RefusedError(f"{path}: {child} is a child of it and needs it as it is; fold that first")
+        refuse_with_children(path, self.folders)
 
     @property
     def _sector_size(self) -> int:

@@ -24,7 +24,7 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import RefusedError
 from narvet.ground.units import show_binary
 from narvet.model.estate import Disk
-from narvet.observe.children import children_of
+from narvet.observe.children import refuse_with_children
 
 
 @dataclass(frozen=True)
@@ -176,13 +176,6 @@ class RemoveOldImage:
             with _unchanged(source.files, before) as held:
                 withdraw(old, own_parts_of(source.links[0].kind, old), held.check)
         return {"did": "image removed", "disk": self.disk}
-
-
-def refuse_with_children(path: Path, folders: Sequence[str]) -> None:
-    """Raise RefusedError if an image has children: they would lose their base."""
-    places = {path.parent, *(Path(folder) for folder in folders if Path(folder).is_dir())}
-    for child in children_of(path, sorted(places)):
-        raise RefusedError(f"{path}: {child} is a child of it and needs it as and where it is; fold that first")
 
 
 def _stamps(files: Sequence[Path]) -> list[tuple[int, int]]:

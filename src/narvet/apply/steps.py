@@ -146,7 +146,7 @@ def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
         told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in moves)
         wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
         copied = disk.origin is not None
-        yield ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, copied, trust, told, asked)
+        yield ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, copied, folders, trust, told, asked)
 
 
 def _with(trust: Trust, image: Disk) -> Trust:

@@ -169,6 +169,19 @@ class StagedFile(PagedFile):
             self._log.resize(place + len(fresh) * PAGE)
             self._log.write(place, b"".join(fresh))
 
+    def _put(self, number: int, page: bytes) -> None:
+        """Keep the content of one page."""
+        place = self._pages.get(number, 0)
+        if page == _BLANK:
+            place = 0
+        elif place:
+            self._log.write(place, page)
+        else:
+            place = self._log.size
+            self._log.resize(place + PAGE)
+            self._log.write(place, page)
+        self._pages[number] = place
+
     def _whole_page(self, number: int) -> bytes:
         if number in self._pages:
             return self._page(number)
@@ -184,12 +197,10 @@ class StagedFile(PagedFile):
         if size < self._size:
             for number in [one for one in self._pages if one * PAGE >= size]:
                 del self._pages[number]
-            if size % PAGE and size // PAGE in self._pages:
-                self._kept, self._size = min(self._kept, size), size
-                page = self._page(size // PAGE)[: size % PAGE]
-                self._size = size
-                self.write(size - len(page), page)
             self._kept = min(self._kept, size)
+            number = size // PAGE
+            if size % PAGE and number in self._pages:  # what is cut off must not come back if it grows again
+                self._put(number, self._page(number)[: size % PAGE].ljust(PAGE, b"\0"))
         self._size = size
 
     def allocate(self, size: int) -> None:

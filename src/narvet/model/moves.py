@@ -42,6 +42,7 @@ class Aspect(Enum):
     TABLE_ID = ("table id", Answer.REFUSE)
     SPACE = ("space", Answer.LEAVE)
     SOUNDNESS = ("soundness", Answer.REFUSE)
+    STUCK = ("can become it", Answer.REFUSE)
     ORIGIN = ("place", Answer.REFUSE)
     PLACE = ("place", Answer.MOVE)
     FORM = ("format", Answer.MOVE)
@@ -97,8 +98,9 @@ _IN_BYTES = (
     Aspect.LESS_SHOWN,
 )
 _SAID_BY_PLACE = (
-    Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY, Aspect.MOUNT_POINT,
-    Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS, Aspect.ENTRY_SURPLUS,
+    Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.STUCK, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY,
+    Aspect.MOUNT_POINT, Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS,
+    Aspect.ENTRY_SURPLUS,
 )  # fmt: skip
 
 Value = int | str | None

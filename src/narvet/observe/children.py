@@ -12,7 +12,7 @@ from narvet.formats.images import format_by_content, image_format
 from narvet.formats.images.chain import Link
 from narvet.formats.images.contract import Base, ImageFormat
 from narvet.ground.budget import budget
-from narvet.ground.errors import NarvetError, RequestError
+from narvet.ground.errors import NarvetError, RefusedError, RequestError
 
 _OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only
 
@@ -48,6 +48,13 @@ def children_of(base: Path, folders: Iterable[Path]) -> Iterator[Path]:
             named = _named_base(path)
             if named is not None and os.path.realpath(named) == wanted and os.path.realpath(path) != wanted:
                 yield path
+
+
+def refuse_with_children(path: Path, folders: Iterable[str]) -> None:
+    """Raise RefusedError if an image has children: they would lose their base."""
+    places = {path.parent, *(Path(folder) for folder in folders if Path(folder).is_dir())}
+    for child in children_of(path, sorted(places)):
+        raise RefusedError(f"{path}: {child} is a child of it and needs it as and where it is; fold that first")
 
 
 def _named_base(path: Path) -> str | None:

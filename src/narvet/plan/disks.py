@@ -86,7 +86,8 @@ def plan_disk(
     parts = [room.set_aside] if room.set_aside else []
     for request, run in zip(requests, places, strict=True):
         native_id = request.kind.native_id(request.wishes.uuid) if request.kind else ""
-        keeps = existing is not None and native_id in existing.filesystem_ids
+        adopted = existing is not None and request.asked.uuid is not None
+        keeps = adopted and native_id in (existing.filesystem_ids if existing else ())
         part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0, keeps=keeps)
         parts.append(part)
         found += said
@@ -239,7 +240,7 @@ def _partition(
     try:
         new = kind.plan(run.length, replace(request.wishes, start=run.start))
     except UnfitError as error:
-        if keeps:  # what is there was made by others, and fits as it is
+        if keeps and not error.remedy:  # what is there was made by others, and fits as it is
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
             return Partition(entry, state, mount=mount), ()
         return Partition(entry, mount=mount), (_unfit(error, run.length, disk.place.part(asked.index)),)

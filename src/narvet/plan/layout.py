@@ -78,6 +78,11 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         differences=(
             *(one for own in of_disks.values() for one in own),
             *(
+                Difference(one.where, Aspect.STUCK, "as the sheet has it", one.message)
+                for one in said
+                if rules.cannot_be_changed.made(one)
+            ),
+            *(
                 Difference(disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.path}, which was to be moved")
                 for name, one in moved.left_behind.items()
             ),

@@ -6,9 +6,9 @@ or where the sheet would have had it: a copy that somebody put anywhere else is 
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from posixpath import normpath
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.images import NAMES as FORMATS
@@ -30,14 +30,14 @@ class Relocated:
 
 def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     """Return facts with the images that are to be moved in their disks' places."""
-    strays = {os.path.realpath(one.path): one for one in facts.found.strays}
+    strays = {normpath(one.path): one for one in facts.found.strays}
     found, behind = dict(facts.found.disks), dict[str, Disk]()
     for name, disk in sheet.disks.items():
         if disk.origin_path is not None or name in facts.anew:
             continue
         ids = _ids(disk, sheet)
         if name in found:
-            old = strays.get(os.path.realpath(facts.moving[name])) if name in facts.moving else None
+            old = strays.get(normpath(facts.moving[name])) if name in facts.moving else None
             if old is not None and _carries(old, ids) and _carries(found[name], ids):
                 behind[name] = old
             continue
@@ -65,13 +65,11 @@ def _carries(image: Disk, ids: Iterable[str]) -> bool:
 
 
 def _places(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Iterator[str]:
-    """Yield where the image of a disk may lie besides its place, each once, as real paths."""
+    """Yield where the image of a disk may lie besides its place, each once, as plain paths."""
     names = [disk.name, *([disk.was] if disk.was else [])]
     made_at = (one.path for one in facts.ledger if one.disk in names)
     stores = (facts.found.stores[name].path for name in sheet.stores)
     usual = (image_path(store, name, kind) for store in stores for name in names for kind in FORMATS)
-    here = os.path.realpath(image_path(facts.found.stores[disk.store].path, disk.name, disk.format))
-    others = {os.path.realpath(one.path) for name, one in facts.found.disks.items() if name != disk.name}
-    yield from dict.fromkeys(
-        path for path in map(os.path.realpath, (*made_at, *usual)) if path != here and path not in others
-    )
+    here = normpath(image_path(facts.found.stores[disk.store].path, disk.name, disk.format))
+    others = {normpath(one.path) for name, one in facts.found.disks.items() if name != disk.name}
+    yield from dict.fromkeys(path for path in map(normpath, (*made_at, *usual)) if path != here and path not in others)

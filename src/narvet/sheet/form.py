@@ -266,14 +266,6 @@ class PartitionForm(Form):
 class DiskForm(Form):
     """`[disk.NAME]`: one virtual data disk."""
 
-    was: Annotated[
-        Name | None,
-        Told(
-            "the name that the disk had before: its image gets the new one; its ids stay those of the old name, so "
-            "this key stays too",
-            "it always had this name",
-        ),
-    ] = None
     guest: Annotated[str, Told("name of the guest that uses it")]
     store: Annotated[str, Told("name of the store that keeps it")]
     size: Annotated[Size | None, Told("size of the disk", "what its partitions need, if they all have sizes")] = None
@@ -300,6 +292,14 @@ class DiskForm(Form):
             "vmdk: true for the compressed form, made for transport, which is only read afterwards",
         ),
     ] = False
+    was: Annotated[
+        Name | None,
+        Told(
+            "the name that the disk had before: its image gets the new one; its ids stay those of the old name, so "
+            "this key stays too",
+            "it always had this name",
+        ),
+    ] = None
     copy_of: Annotated[
         PathText | None,
         Told(

@@ -42,14 +42,15 @@ def disk_left_over(path: str, disk: str) -> Wording:
 
 @rule(
     meaning="A disk would be made empty, while the image of a disk that was taken out of the sheet is laid out alike.",
-    way_out="Give the disk its old name. If a new one is meant, `narvet write --anew NAME` makes it.",
+    way_out="Say so with `was`, and its image gets the new name. If a new one is meant, `narvet write --anew NAME` "
+    "makes it.",
 )
 def disk_renamed(path: str, old: str, new: str) -> Wording:
     """Word a disk that seems to be another one under a new name."""
     return (
         f"it would be made empty, but {path} is the image of disk {old}, which the sheet no longer has, and is laid "
         "out alike",
-        f"name the disk {old} again; if a new one is meant, write with --anew {new}",
+        f'if it is that disk, give it was = "{old}"; if a new one is meant, write with --anew {new}',
     )
 
 
