@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from narvet.demo import lay_example_out
+    from narvet.demo import change_example, lay_example_out
     from narvet.formats.filesystems import NAMES as FILESYSTEMS
     from narvet.formats.filesystems.contract import PURPOSES
     from narvet.formats.images import NAMES as IMAGE_FORMATS
@@ -61,7 +61,7 @@ if TYPE_CHECKING:
     from narvet.usecases.write import Written, write
 
 _HOMES = {
-    "demo": ("lay_example_out",),
+    "demo": ("change_example", "lay_example_out"),
     "formats.filesystems": ("FILESYSTEMS=NAMES",),
     "formats.filesystems.contract": ("PURPOSES",),
     "formats.images": ("IMAGE_FORMATS=NAMES",),
@@ -104,9 +104,10 @@ __all__ = [
     "Guest", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed",
     "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
-    "adopt", "branch", "confirm", "counted", "draft", "enlarge", "entries", "fold", "guest_system", "has_errors",
-    "install_entries", "lay_example_out", "make", "nearest", "owner_not_set", "parse_size", "read_requests",
-    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "survey", "write",
+    "adopt", "branch", "change_example", "confirm", "counted", "draft", "enlarge", "entries", "fold",
+    "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest", "owner_not_set",
+    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review",
+    "show_both", "survey", "write",
 ]  # fmt: skip
 
 

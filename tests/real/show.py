@@ -23,14 +23,14 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for disk in layout.disks:
             image = kernel.as_raw(Path(disk.path), Path(folder, "copy"))
-            for part in (part for part in disk.wanted.partitions if part.new):
+            for part in (part for part in disk.wanted.partitions if part.capacity):
                 name, kind = part.at or part.entry.label, part.filesystem.kind if part.filesystem else ""
                 if not kernel.knows(kind):
                     print(f"  {name:20} {kind} is not one that this kernel mounts")
                     continue
                 with kernel.mounted(image, Path(folder), part.start, part.size) as place:
                     there = kernel.shown(place)["available"]
-                promised = part.new.capacity().available if part.new else 0
+                promised = part.capacity.available if part.capacity else 0
                 verdict = "as promised" if there == promised else "NOT AS PROMISED"
                 print(f"  {name:20} promised {promised:>17,}  shown {there:>17,}  {verdict}")
 

@@ -14,22 +14,32 @@ from narvet.cli.common import headline
 @click.argument("folder", type=click.Path(path_type=Path), default="narvet-demo")
 @click.pass_context
 def command(ctx: click.Context, folder: Path) -> None:
-    """Lay the example out in a new FOLDER and run the whole of it: review, write, survey, confirm.
+    """Lay the example out in a new FOLDER and run the whole of it: write it, confirm it, change it.
 
     Example: narvet demo narvet-demo
     """
-    from narvet.cli.main import cli
-
     sheet = narvet.lay_example_out(folder)
-    for name in ("review", "write", "survey", "confirm"):
-        annex = (folder / "stores" / "annex").iterdir()
-        words = [name, *(sorted(map(str, annex)) if name == "survey" else [str(sheet)])]
-        headline(f"$ narvet {' '.join(words)}\n")
-        status = cli.main(words, prog_name="narvet", standalone_mode=False)
-        if status:
-            ctx.exit(status)
-        click.echo()
+    for name in ("review", "write"):
+        _run(ctx, name, str(sheet))
+    _run(ctx, "survey", *sorted(map(str, (folder / "stores" / "annex").iterdir())))
+    _run(ctx, "confirm", str(sheet))
+    changed = narvet.change_example(sheet)
+    headline("Some weeks later the sheet changes: a larger disk, another mount point, another mode.\n")
+    _run(ctx, "review", str(sheet), *changed)
+    for name in ("write", "confirm"):
+        _run(ctx, name, str(sheet))
     headline("To try next:")
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")
     click.echo(f"  narvet review {sheet} readings  # after changing a size, a store or an owner in it")
+
+
+def _run(ctx: click.Context, name: str, *words: str) -> None:
+    """Show the command and run it; its status ends the demo if it is not 0."""
+    from narvet.cli.main import cli
+
+    headline(f"$ narvet {' '.join((name, *words))}\n")
+    status = cli.main([name, *words], prog_name="narvet", standalone_mode=False)
+    if status:
+        ctx.exit(status)
+    click.echo()

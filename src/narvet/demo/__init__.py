@@ -9,6 +9,12 @@ from pathlib import Path
 from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
+# What the seed bank wants differently some weeks later: the disk, what its sheet says, and what it says then.
+LATER = (
+    ("trials", '"120 GiB"', '"160 GiB"'),
+    ("notes", '"/srv/notes"', '"/srv/journals"'),
+    ("notes", '"0755"', '"2775"'),
+)
 
 
 def lay_example_out(folder: Path) -> Path:
@@ -25,3 +31,20 @@ def lay_example_out(folder: Path) -> Path:
     for store in STORES:
         (folder / "stores" / store).mkdir(parents=True)
     return folder / "sheet.toml"
+
+
+def change_example(sheet: Path) -> tuple[str, ...]:
+    """Change the laid-out `sheet` as the seed bank does some weeks later, and return the disks that it changes.
+
+    Raises:
+        RequestError: the sheet no longer says what the example said.
+        OSError: the system does not let it be read or written.
+    """
+    text = sheet.read_text(encoding="utf-8")
+    for disk, said, says in LATER:
+        before, head, after = text.partition(f"[disk.{disk}]")
+        if said not in after:
+            raise RequestError(f"{sheet} no longer gives {said} to disk {disk}; lay the example out anew")
+        text = before + head + after.replace(said, says, 1)
+    sheet.write_text(text, encoding="utf-8")
+    return tuple(dict.fromkeys(disk for disk, *_ in LATER))

@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from narvet.ground.errors import printable
-from narvet.ground.findings import LEVELS, Finding, Rule, has_errors
+from narvet.ground.findings import LEVELS, Finding, Rule, guest_place, has_errors
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -74,6 +74,8 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> Renderable
     for disk in layout.disks:
         if disk.name in deep:
             parts += [_disk(disk, layout.differences, marks), ""]
+    guests = {disk.guest for disk in layout.disks if disk.name in deep}
+    parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
     if not named:
         parts += [_stores(layout.stores), ""]
         parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
@@ -217,6 +219,19 @@ def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
         table = grid(*(LEFT for _ in rows[0]))
         for row in rows:
             table.add_row(*row)
+        yield Padding(table, (0, 0, 1, 2))
+
+
+def _guest_changes(differences: Iterable[Difference], marks: Marks) -> Iterable[RenderableType]:
+    """Return what guests have already that becomes something else; nothing if all stays."""
+    own = [one for one in differences if one.where.kind == "guest" and one.answer.is_move and one.found is not None]
+    for name in dict.fromkeys(one.where.name for one in own):
+        yield Text.assemble("What changes in ", (name, "name"))
+        table = grid("left", "left", "left", "left")
+        for one in own:
+            if one.where.name == name:
+                becomes, was = one.shown
+                table.add_row(where_of(one).removeprefix(str(guest_place(name))).strip(". "), was, marks.arrow, becomes)
         yield Padding(table, (0, 0, 1, 2))
 
 

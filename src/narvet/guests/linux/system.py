@@ -132,7 +132,10 @@ class Linux:
         return bool(mounting(disk.wanted, found.entries))
 
     def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
-        """Yield the mount points to be made or corrected, then the entries to be added."""
+        """Yield the mount points to be made, corrected or removed, then the changes of entries.
+
+        A mount point goes before the entry that names it: after a cut, the entry alone tells which one is left over.
+        """
         root = found.entries_path
         if root is None:
             return
