@@ -7,7 +7,7 @@ cost microseconds each. `groups` spreads a shape out into arrays when it is writ
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from narvet.ground.units import KIB, align_up
@@ -22,7 +22,8 @@ class Shape:
 
     `meta_from` is the number of descriptor blocks that lie together before each meta block group holds its own, None
     without meta block groups. `sparse` is whether only some groups hold a copy of the superblock. `recorded_overhead`
-    is clusters that the superblock says statvfs does not count, 0 where it does not say.
+    is clusters that the superblock says statvfs does not count, 0 where it does not say; kernels note it at a mount,
+    so it is not compared.
     """
 
     block_size: int
@@ -39,7 +40,7 @@ class Shape:
     journal_blocks: int = 0
     superuser_blocks: int = 0
     cluster_blocks: int = 1
-    recorded_overhead: int = 0
+    recorded_overhead: int = field(default=0, compare=False)
 
     @property
     def size(self) -> int:
