@@ -39,6 +39,10 @@ LARGEST = (
     ("ntfs", "general", 63 * TIB),
     ("exfat", "general", 64 * TIB), ("fat32", "general", 2 * TIB - GIB), ("swap", "general", 15 * TIB),
 )  # fmt: skip
+GROWN = (
+    ("ext4", 60 * TIB), ("xfs", 60 * TIB), ("ntfs", 15 * TIB), ("exfat", 4 * TIB), ("fat32", 2 * TIB - GIB),
+    ("swap", 15 * TIB),
+)  # fmt: skip
 HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
 
 
@@ -117,13 +121,7 @@ def reviewing(folder: Path) -> None:
         )
         sheet = folder / "sheet.toml"
         sheet.write_text(HEAD + disks)
-        start = time.perf_counter()
-        process = subprocess.Popen(
-            [Path(sys.executable).with_name("narvet"), "review", sheet], stdout=subprocess.DEVNULL
-        )
-        _, status, usage = os.wait4(process.pid, 0)
-        took, peak = time.perf_counter() - start, usage.ru_maxrss * 1024
-        assert status == 0
+        took, peak = run_program("review", sheet)
         print(f"| {count} | {took:.2f} s | {show_binary(peak)} | {1000 * took / count:.2f} ms |")
 
 
@@ -162,6 +160,34 @@ def recasting(folder: Path) -> None:
         new.unlink()
 
 
+def growing(folder: Path) -> None:
+    """Print the table of disks of 1 TiB enlarged by the program as a whole, against their bytes then copied."""
+    print("| filesystem | to | stored before | then | enlarged in | peak memory | copied in | ratio |")
+    print("|---|---:|---:|---:|---:|---:|---:|---:|")
+    copy = folder / "copy"
+    for name, size in GROWN:
+        step = planned(folder, TIB, name)
+        step.apply()
+        image = Path(step.touches)
+        before = image.stat().st_blocks * 512
+        took, peak = run_program("enlarge", image, "--size", f"{size} B")
+        stored = image.stat().st_blocks * 512
+        plain = timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True))
+        row = (name, *map(show_binary, (size, before, stored)), f"{took:.2f} s", show_binary(peak), f"{plain:.2f} s")
+        print(f"| {' | '.join(row)} | {took / plain:.1f} |")
+        copy.unlink()
+        image.unlink()
+
+
+def run_program(*words: object) -> tuple[float, int]:
+    """Run the installed program; return the seconds it took and its peak memory in bytes."""
+    start = time.perf_counter()
+    process = subprocess.Popen([Path(sys.executable).with_name("narvet"), *map(str, words)], stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    assert status == 0
+    return time.perf_counter() - start, usage.ru_maxrss * 1024
+
+
 def read_at(device: BlockDevice, places: list[int]) -> None:
     """Read 4 KiB at each place."""
     for place in places:
@@ -176,6 +202,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory(dir=base) as name:
         print("## A review of many disks\n")
         reviewing(Path(name))  # first: a child's peak memory counts from this process' own
+        print("\n## A thin disk of 1 TiB enlarged, against its stored bytes copied to a new sparse file\n")
+        growing(Path(name))
         print("\n## A thin disk with one ext4, written, against its stored bytes copied to a new sparse file\n")
         writing(Path(name))
         print("\n## The largest disks of each filesystem\n")

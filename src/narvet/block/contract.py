@@ -8,6 +8,8 @@ from typing import Protocol
 from narvet.ground.errors import BugError, ImageError
 from narvet.ground.extents import Extent
 
+_BLANK = bytes(1 << 20)
+
 
 class BlockDevice(Protocol):
     """Bytes addressed from 0 to `size`; offsets and lengths are bytes and need no alignment."""
@@ -53,7 +55,6 @@ def check_write(device: BlockDevice, offset: int, length: int) -> None:
 
 def zero_by_writing(device: BlockDevice, offset: int, length: int) -> None:
     """Write zeros over the parts of a range that may hold data; holes stay holes."""
-    blank = bytes(1 << 20)
     for start, run in list(device.extents(offset, offset + length)):
-        for position in range(start, start + run, len(blank)):
-            device.write(position, memoryview(blank)[: min(len(blank), start + run - position)])
+        for position in range(start, start + run, len(_BLANK)):
+            device.write(position, memoryview(_BLANK)[: min(len(_BLANK), start + run - position)])

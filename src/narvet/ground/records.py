@@ -15,6 +15,7 @@ from __future__ import annotations
 import dataclasses
 import struct
 from collections.abc import Callable
+from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, cast, dataclass_transform
 from uuid import UUID
 
@@ -266,6 +267,7 @@ class Record:
             raise
 
     @classmethod
+    @cache
     def dtype(cls) -> np.dtype[Any]:
         """Return the NumPy structured dtype of a table of these records."""
         import numpy as np

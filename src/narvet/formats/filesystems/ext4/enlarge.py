@@ -63,6 +63,7 @@ class _Enlarger:
         self._old = grown.old
         self._new = grown.new
         self._table = self._descriptors()
+        self._rows = self._table[:, :DESCRIPTOR_SIZE].view(GroupDescriptor.dtype())[:, 0]  # the same by their fields
         self._places = added(grown.new, grown.old.group_count)
 
     def run(self) -> None:
@@ -93,11 +94,6 @@ class _Enlarger:
         table = np.zeros((self._new.group_count, max(size, DESCRIPTOR_SIZE)), dtype=np.uint8)
         table[: len(old), :size] = old
         return table
-
-    @property
-    def _rows(self) -> NDArray[Any]:
-        """The descriptors by their fields."""
-        return self._table[:, :DESCRIPTOR_SIZE].view(GroupDescriptor.dtype())[:, 0]
 
     def _get(self, group: int, name: str, bits: int) -> int:
         row = self._rows[group]
