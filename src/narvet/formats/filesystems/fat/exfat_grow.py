@@ -137,9 +137,7 @@ class _Grower:
         )
         data = self._device.read(old.start_of(entry.first_cluster), old.bitmap_size)
         was = np.unpackbits(np.frombuffer(data, dtype=np.uint8), bitorder="little")[: old.clusters].astype(bool)
-        bits = np.zeros(new.clusters, dtype=bool)
-        numbers = self._shift.all(np.arange(FIRST_CLUSTER, FIRST_CLUSTER + old.clusters)) - FIRST_CLUSTER
-        bits[numbers] = was
+        bits = self._shift.bits(was, new.clusters)
         for first, length in self._chains.runs(entry.first_cluster):
             if length != old.bitmap_clusters:
                 raise CannotChangeError(

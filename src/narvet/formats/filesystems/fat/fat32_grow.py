@@ -110,18 +110,14 @@ class _Grower:
             raise ImageError(f"the fat32 cannot be made larger: {finding.message}")
         start, count = self._old.reserved * self._old.sector_size, self._old.clusters + FIRST_CLUSTER
         self._table = common.whole_table(device, start, count, 0xFFFFFFFF)
-        self._chains = Chains(self._table & np.uint32(MASK), BAD)
+        self._chains = Chains(common.whole_table(device, start, count, MASK), BAD)
 
     def run(self) -> None:
         """Write everything, the first boot sector last."""
         old, new, shift = self._old, self._new, self._shift
         copy_clusters(self._device, old.start_of(FIRST_CLUSTER), new.start_of(shift.home), shift.moved * old.unit)
         self._walk()
-        upper = self._table & np.uint32(~MASK & 0xFFFFFFFF)
-        table = shift.table(self._chains.table, new.clusters)
-        numbers = shift.all(np.arange(FIRST_CLUSTER, FIRST_CLUSTER + old.clusters))
-        table[numbers] |= upper[FIRST_CLUSTER:]
-        table[:FIRST_CLUSTER] = self._table[:FIRST_CLUSTER]
+        table = shift.table(self._table, new.clusters, MASK)
         for number in range(new.tables):
             start = (new.reserved + number * new.table) * new.sector_size
             write_table(self._device, start, table, new.table * new.sector_size)

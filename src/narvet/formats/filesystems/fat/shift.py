@@ -17,6 +17,7 @@ from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB, Cluster, align_up
 
+_STEP = 1 << 18  # entries of a table at once
 MOST_CLUSTERS = 1 << 27  # of a volume that is made larger: its table is held in memory
 
 
@@ -43,12 +44,28 @@ class Shift:
         stays = old >= FIRST_CLUSTER + self.moved
         return np.where(exists, np.where(stays, old - self.moved, old + self.before - self.moved), old)
 
-    def table(self, old: NDArray[np.uint32], count: int) -> NDArray[np.uint32]:
-        """Return the table of `count` clusters out of the old one: every entry at its new place, with its new value."""
+    def table(self, old: NDArray[np.uint32], count: int, mask: int = 0xFFFFFFFF) -> NDArray[np.uint32]:
+        """Return the table of `count` clusters out of the old one: every entry at its new place, with its new value.
+
+        Bits outside the `mask` are no part of a value, and stay. What is all zeros takes neither time nor memory.
+        """
         new = np.zeros(count + FIRST_CLUSTER, dtype=np.uint32)
         new[:FIRST_CLUSTER] = old[:FIRST_CLUSTER]
-        numbers = self.all(np.arange(FIRST_CLUSTER, FIRST_CLUSTER + self.before))
-        new[numbers] = self.all(old[FIRST_CLUSTER : FIRST_CLUSTER + self.before]).astype(np.uint32)
+        start, end = FIRST_CLUSTER, FIRST_CLUSTER + self.before
+        for low, high in ((start, start + self.moved), (start + self.moved, end)):
+            for first in range(low, high, _STEP):
+                part = old[first : min(first + _STEP, high)]
+                if part.any():
+                    home = self.one(first)
+                    other = part & np.uint32(~mask & 0xFFFFFFFF)
+                    new[home : home + len(part)] = self.all(part & np.uint32(mask)).astype(np.uint32) | other
+        return new
+
+    def bits(self, old: NDArray[np.bool_], count: int) -> NDArray[np.bool_]:
+        """Return which of `count` clusters are in use, out of which of the old ones were."""
+        new = np.zeros(count, dtype=bool)
+        new[: self.before - self.moved] = old[self.moved :]
+        new[self.before - self.moved : self.before] = old[: self.moved]
         return new
 
     def crosses(self, first: int, length: int) -> bool:
@@ -90,9 +107,8 @@ def copy_clusters(device: BlockDevice, source: int, target: int, length: int) ->
 
 def write_table(device: BlockDevice, start: int, table: NDArray[np.uint32], length: int) -> None:
     """Write a table, and zeros behind it up to its `length` in bytes."""
-    step = 1 << 18
-    for first in range(0, len(table), step):
-        part = table[first : first + step]
+    for first in range(0, len(table), _STEP):
+        part = table[first : first + _STEP]
         if part.any():
             device.write(start + 4 * first, part.astype("<u4").tobytes())
         else:
