@@ -64,12 +64,11 @@ class _Enlarger:
         self._new = grown.new
         self._table = self._descriptors()
         self._rows = self._table[:, :DESCRIPTOR_SIZE].view(GroupDescriptor.dtype())[:, 0]  # the same by their fields
-        self._places = added(grown.new, grown.old.group_count)
 
     def run(self) -> None:
         """Write everything, the first superblock last."""
         old, new = self._old, self._new
-        self._add_groups(self._places)
+        self._add_groups(added(new, old.group_count))
         last = old.group_count - 1
         if new.group_length(last) > old.group_length(last):
             self._extend(last)
@@ -257,18 +256,20 @@ class _Enlarger:
     def _write_descriptors(self) -> None:
         """Write the blocks of descriptors that changed to all places that have them, and all to places that are new."""
         old, new, block = self._old, self._new, self._new.block_size
-        data = memoryview(np.ascontiguousarray(self._table[:, : old.descriptor_size]).tobytes())
+        data = np.ascontiguousarray(self._table[:, : old.descriptor_size]).data.cast("B")
         each = new.descriptors_per_block * old.descriptor_size
         together = new.descriptor_blocks if new.meta_from is None else min(new.meta_from, new.descriptor_blocks)
         changed = max(old.group_count - 1, 0) // new.descriptors_per_block
         if self._grown.gives_up_map:
             changed = 0
         border = new.group_count if new.meta_from is None else new.meta_from * new.descriptors_per_block
+        whole = bytes(data[: together * each])
+        latter = whole[min(changed, together) * each :]  # one object for all copies, which a device may keep
         for group in (*(group for group in new.copies if group < border), 0):
             first = 0 if group >= old.group_count else min(changed, together)
             start = (new.group_start(group) + 1) * block
             if first < together:
-                self._device.write(start + first * block, data[first * each : together * each])
+                self._device.write(start + first * block, latter if first else whole)
             if group >= old.group_count and new.reserved_descriptor_blocks:
                 self._device.zero(start + together * block, new.reserved_descriptor_blocks * block)
         copies = {0, *new.copies}
