@@ -7,6 +7,7 @@ the reading of values that a hostile maker has signed.
 from __future__ import annotations
 
 import contextlib
+import filecmp
 import io
 import random
 import shutil
@@ -32,8 +33,10 @@ from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
 from narvet.ground.errors import NarvetError
+from narvet.ground.findings import has_errors
 from narvet.ground.units import KIB, MIB
 from narvet.observe.images import survey
+from narvet.usecases.enlarge import enlarge
 
 SECONDS = 30  # that one of them may take
 _SIZES = {"ext4": 6 * MIB, "xfs": 320 * MIB, "swap": MIB, "ntfs": 8 * MIB, "exfat": 6 * MIB, "fat32": 36 * MIB}
@@ -184,7 +187,7 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
 def _tried(path: Path, *, written: bool) -> str:
     """Return what is wrong with how an image was taken: an exception that is none of ours, or too much time.
 
-    With `written`, a copy of it is written to as well, as a fold into it would.
+    With `written`, a copy of it is written to as well, as a fold into it would, and another one is enlarged.
     """
 
     def late(number: int, frame: FrameType | None) -> None:
@@ -197,6 +200,8 @@ def _tried(path: Path, *, written: bool) -> str:
         with contextlib.suppress(NarvetError), open_image(path, trust=Trust(by_content=True)) as device:
             for start, length in device.extents():
                 device.read(start, min(length, 64 * KIB))
+        if written:
+            _enlarge_copy(path)
         if written and path.suffix != ".raw":
             _write_to_copy(path)
     except (NarvetError, OSError):
@@ -208,6 +213,24 @@ def _tried(path: Path, *, written: bool) -> str:
     finally:
         signal.alarm(0)
     return ""
+
+
+def _enlarge_copy(path: Path) -> None:
+    """Enlarge a copy; where that is refused, the copy must be as it was, and nothing may lie beside it."""
+    folder = path.with_name("enlarged")
+    folder.mkdir()
+    copy = folder / path.name
+    shutil.copyfile(path, copy)
+    try:
+        done = enlarge(copy, 400 * MIB if path.name.startswith("xfs") else 48 * MIB)
+        refused = has_errors(done.findings)
+    except (NarvetError, OSError):
+        refused = True
+    try:
+        assert not refused or filecmp.cmp(path, copy, shallow=False), "refused, but changed"
+        assert list(folder.iterdir()) == [copy], "something was left behind"
+    finally:
+        shutil.rmtree(folder)
 
 
 def _write_to_copy(path: Path) -> None:

@@ -25,7 +25,7 @@ def base_in_use(disk: str) -> Wording:
 )
 def cannot_be_changed(why: str, remedy: str) -> Wording:
     """Word something that exists and cannot be changed as asked."""
-    return why, f"{remedy}; or set the sheet back"
+    return why, f"{remedy}; or leave it as it is"
 
 
 @rule(

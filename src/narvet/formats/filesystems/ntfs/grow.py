@@ -50,7 +50,7 @@ def grown(kind: type[G], state: FilesystemState, size: int) -> G:
         return kind(state, state, old, old)
     most = min(MOST, MOST_CLUSTERS * old.unit)
     if new.clusters > MOST_CLUSTERS or new.size > MOST:
-        told = f"the ntfs has clusters of {show_both(old.unit)}, so it is made here for at most {show_both(most)}"
+        told = f"the ntfs has clusters of {show_both(old.unit)}, so it can grow to {show_both(most)} at most"
         raise CannotChangeError(told, "choose a smaller size, or make a new disk and copy the files", LEAST, most)
     needed = -(-new.map_size // new.unit)
     moves = needed > account.map_clusters

@@ -29,7 +29,7 @@ class RestartPage(Record, title="ntfs log restart page", size=30):
     magic: bytes = raw(0, 4, "", "'RSTR'")
     usa_ofs: int = u16(4, "bytes", "to the update sequence")
     usa_count: int = u16(6, "words", "of it")
-    chkdsk_lsn: int = u64(8, "", "")
+    last_lsn: int = u64(8, "", "of the last check")
     system_page_size: int = u32(16, "bytes", "of this page")
     log_page_size: int = u32(20, "bytes", "")
     restart_offset: int = u16(24, "bytes", "to the restart area")

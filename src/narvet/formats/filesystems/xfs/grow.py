@@ -57,7 +57,7 @@ def grown(kind: type[G], state: FilesystemState, size: int) -> G:
     if blocks > most:
         told = f"the xfs has allocation groups of {show_both(old.group_blocks * old.block_size)}"
         raise CannotChangeError(
-            f"{told}, so it is made here for at most {show_both(most * old.block_size)}",
+            f"{told}, so it can grow to {show_both(most * old.block_size)} at most",
             "choose a smaller size, or make a new disk and copy the files", LEAST, most * old.block_size,
         )  # fmt: skip
     new = replace(old, block_count=blocks)
