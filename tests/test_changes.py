@@ -337,7 +337,7 @@ def test_a_disk_in_use_or_changed_meanwhile_is_not_touched(tmp_path: Path, monke
         steps[0].apply()
     image.write_bytes(before)
     monkeypatch.setattr(change, "survey_opened", lambda *_: steps[0].found)  # type: ignore[attr-defined]
-    with pytest.raises(narvet.BugError, match="would become 20971520"):
+    with pytest.raises(narvet.ImageError, match="would become 20971520"):
         narvet.write(sheet)
     finish_changes(image)
     assert image.read_bytes() == before

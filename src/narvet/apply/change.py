@@ -26,7 +26,7 @@ from narvet.formats.images.chain import Link, StagedImage, chain, open_links, st
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
-from narvet.ground.errors import BugError, RefusedError
+from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.findings import disk_place
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
@@ -79,6 +79,7 @@ class ChangeDisk:
         """Change it; a cut at any moment leaves a sound disk that the next write goes on from.
 
         Raises:
+            ImageError: what it would become does not read as what is wanted.
             RefusedError: somebody uses it, it is not what was found, it is the base of others, or there is no room.
         """
         path = Path(os.path.realpath(self.touches))
@@ -201,15 +202,15 @@ class ChangeDisk:
             staged.commit(leased.check)
 
     def _check_becomes(self, staged: StagedImage) -> None:
-        """Read what the disk is about to become, and raise BugError unless that is what is wanted."""
+        """Read what the disk is about to become, and raise ImageError unless that is what is wanted."""
         becomes = survey_opened(self.wanted.path, staged.chain, self._sector_size)
         becomes = replace(becomes, image=replace(becomes.image, space=self.wanted.image.space))
         for one in diff_disk(disk_place(self.disk), self.wanted, becomes, is_copied=self.is_copied):
             if one.answer is not Answer.LEAVE:
                 asked, there = one.texts
-                raise BugError(
-                    f"{self.touches}: {one.where} {one.aspect.title} would become {there}, not {asked}; nothing of it "
-                    "was changed"
+                raise ImageError(
+                    f"{self.touches}: it cannot be changed, as something on it is not what it seems: {one.where} "
+                    f"{one.aspect.title} would become {there}, not {asked}; nothing of that was done"
                 )
 
 
