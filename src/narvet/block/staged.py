@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import BinaryIO, Self, cast
 
 import numpy as np
+from numpy.typing import NDArray
 
 from narvet.block.changes import (
     PAGE,
@@ -55,6 +56,7 @@ class PagedFile:
         self._size = size
         self._kept = kept
         self._pages = pages
+        self._in_order: NDArray[np.int64] | None = None  # the pages that hold anything, once they were asked for
 
     @property
     def size(self) -> int:
@@ -111,7 +113,10 @@ class PagedFile:
         """Yield the runs that may hold data, in the file or in its changed pages."""
         last = self._size if end is None else min(end, self._size)
         old = iter(()) if self._below is None else self._below.extents(start, min(last, self._kept))
-        numbers = np.array(sorted(number for number, place in self._pages.items() if place), dtype=np.int64)
+        if self._in_order is None:
+            numbers = np.fromiter((number for number, place in self._pages.items() if place), dtype=np.int64)
+            self._in_order = np.sort(numbers)
+        numbers = self._in_order
         first, after = np.searchsorted(numbers, [start // PAGE, -(-last // PAGE)])
         new = (one for run in pages_to_runs(numbers[first:after]) for one in cut(run, start, last))
         reach = start
@@ -154,6 +159,7 @@ class StagedFile(PagedFile):
             last = (offset + len(view)) // PAGE
             after = self._whole_page(last)[PAGE - tail :] if tail else b""
             view = memoryview(b"".join((before, view, after)))
+        self._in_order = None
         place = self._log.size
         fresh = list[bytes | memoryview]()
         for index in range(len(view) // PAGE):
@@ -171,6 +177,7 @@ class StagedFile(PagedFile):
 
     def _put(self, number: int, page: bytes) -> None:
         """Keep the content of one page."""
+        self._in_order = None
         place = self._pages.get(number, 0)
         if page == _BLANK:
             place = 0
@@ -195,6 +202,7 @@ class StagedFile(PagedFile):
     def resize(self, size: int) -> None:
         """Make the file longer, by zeros, or shorter."""
         if size < self._size:
+            self._in_order = None
             for number in [one for one in self._pages if one * PAGE >= size]:
                 del self._pages[number]
             self._kept = min(self._kept, size)

@@ -13,10 +13,11 @@ from typing import TypeVar
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, refuse_unknown
 from narvet.formats.filesystems.ext4.geometry import RESERVED_MOST
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
-from narvet.formats.filesystems.ext4.records import HARMLESS, UNDERSTOOD
+from narvet.formats.filesystems.ext4.records import COMPAT, HARMLESS, INCOMPAT, OTHER_COMPAT, UNDERSTOOD
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.units import KIB, show_both
 
+_META_BG = next(bit for bit, name in INCOMPAT.items() if name == "meta_bg")
 _BLOCKS_32 = (1 << 32) - 1
 _INODES = (1 << 32) - 1
 _ROUNDED = 8  # blocks that growing in steps may leave out of a share
@@ -79,7 +80,15 @@ def grown(kind: type[G], state: FilesystemState, size: int) -> G:
         new, superuser_blocks=max(old.superuser_blocks, min(kept, cap)), recorded_overhead=recorded & 0xFFFFFFFF
     )
     free = state.free + (added - taken + gives_up) * old.block_size
-    return kind(state, replace(state, shape=new, free=free), old, new, gives_up)
+    features = state.features if new.meta_from == old.meta_from else _with_meta_groups(state.features)
+    return kind(state, replace(state, shape=new, free=free, features=features), old, new, gives_up)
+
+
+def _with_meta_groups(features: tuple[str, ...]) -> tuple[str, ...]:
+    """Return the features of one whose descriptors go on in meta block groups, in the order of their bits."""
+    earlier = {*COMPAT.values(), *OTHER_COMPAT.values(), *(name for bit, name in INCOMPAT.items() if bit < _META_BG)}
+    ahead = [name for name in features if name in earlier and name != "resize_inode"]
+    return (*ahead, "meta_bg", *(name for name in features if name not in earlier))
 
 
 def _fitting(old: Shape, size: int) -> int:

@@ -38,7 +38,14 @@ from narvet.formats.filesystems.fat.exfat_tree import (
     sets_of,
     streams_in,
 )
-from narvet.formats.filesystems.fat.shift import Shift, copy_clusters, moved_for, refuse_long, write_table
+from narvet.formats.filesystems.fat.shift import (
+    Shift,
+    copy_clusters,
+    moved_for,
+    refuse_crowded,
+    refuse_long,
+    write_table,
+)
 from narvet.formats.filesystems.upcase import UNITS
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
@@ -100,8 +107,9 @@ def grown(state: FilesystemState, size: int) -> GrownExfat:
     length = old.fat_length if enough else heap - old.fat_offset
     new = replace(old, sectors=sectors, fat_length=length, heap=heap, clusters=clusters)
     kept = new.bitmap_clusters + 2 * UNITS // old.unit + 1  # the bitmap, and the up-case table if it was cut in two
-    if clusters - old.clusters <= kept or moved >= old.clusters:
+    if clusters - old.clusters <= kept:
         return same
+    refuse_crowded("exfat", moved, old.clusters)
     gained = clusters - old.clusters + old.bitmap_clusters - new.bitmap_clusters
     becomes = replace(state, shape=new, free=state.free + gained * old.unit)
     return GrownExfat(state, becomes, old, new, Shift(moved, old.clusters))

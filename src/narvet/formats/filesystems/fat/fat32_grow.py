@@ -27,7 +27,14 @@ from narvet.formats.filesystems.fat.fat32_shape import (
     shape_of,
 )
 from narvet.formats.filesystems.fat.fat32_tree import ENTRY, LARGEST_FOLDER
-from narvet.formats.filesystems.fat.shift import Shift, copy_clusters, moved_for, refuse_long, write_table
+from narvet.formats.filesystems.fat.shift import (
+    Shift,
+    copy_clusters,
+    moved_for,
+    refuse_crowded,
+    refuse_long,
+    write_table,
+)
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
 from narvet.ground.units import MIB, Cluster, show_both
@@ -79,8 +86,9 @@ def grown(state: FilesystemState, size: int) -> GrownFat32:
     same = GrownFat32(state, state, old, old, Shift(0, old.clusters))
     sectors = size // old.sector_size
     new, moved = _fitted(old, sectors)
-    if sectors <= old.sectors or new.clusters <= old.clusters or moved >= old.clusters:
+    if sectors <= old.sectors or new.clusters <= old.clusters:
         return same
+    refuse_crowded("fat32", moved, old.clusters)
     becomes = replace(state, shape=new, free=state.free + (new.clusters - old.clusters) * old.unit)
     return GrownFat32(state, becomes, old, new, Shift(moved, old.clusters))
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.contract import CannotChangeError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB, Cluster, align_up
@@ -121,3 +122,12 @@ def refuse_long(clusters: int) -> None:
     """Raise ImageError where a table is too long to be held in memory."""
     if clusters > MOST_CLUSTERS:
         raise ImageError(f"the volume has {clusters} clusters, more than can be numbered anew")
+
+
+def refuse_crowded(kind: str, moved: int, clusters: int) -> None:
+    """Raise CannotChangeError where more clusters than there are would have to give way to the table."""
+    if moved >= clusters:
+        raise CannotChangeError(
+            f"the {kind} is too small for a table of so many clusters",
+            "enlarge it in several steps, or make a new disk",
+        )
