@@ -120,7 +120,7 @@ CASES = (
     Case("g.vmdk", "exfat", "90 MiB", "130 MiB", ("--pieces", "40 MiB")),
     Case("h.vhd", "ntfs", "60 MiB", "90 MiB", ("--space", "full")),
     Case("i.raw", "fat32", "300 MiB", "310 MiB", ("--space", "full")),
-    Case("j.raw", "exfat", "200 MiB", "2 TiB", ("--sector", "4096"), 4096),
+    Case("j.raw", "exfat", "200 MiB", "100 GiB", ("--sector", "4096"), 4096),
     Case("k.raw", "ntfs", "100 MiB", "3 TiB", ("--sector", "4096"), 4096),
     Case("l.raw", "ext4", "60 MiB", "600 MiB", table="none"),
 )
