@@ -1,8 +1,8 @@
 """The log of changes to an image: whole on stable storage before the first change is made, gone after the last.
 
-A cut at any moment leaves the image as it was or as it is to be: whoever opens an image looks for its log first. A
-whole log is applied, or read through by those who only look; one that is not whole is dropped, as nothing of it was
-applied yet. Applying it twice does no harm.
+After a cut the image is as it was, or becomes what it was to be: opening an image starts with a look for its log. A
+whole log is applied, or only read through where nothing may be written. A log that is not whole is dropped, as nothing
+of it was applied yet. Applying it twice does no harm.
 
 A log tells of pages of `PAGE` bytes: what each is to be, and checksums of the sectors it was made of. So a log that was
 left behind is told from one that somebody has overtaken by starting the guest: a page that is neither old nor new.

@@ -341,7 +341,7 @@ class StagedFolder(_LogBeside):
 
         Raises:
             RefusedError: the store has no room for them, or `check` says so; nothing was changed.
-            OSError: the system refused. If it did so once changes had begun, whoever opens the image next goes on.
+            OSError: the system refused. Changes that had begun are finished when the image is next opened.
         """
         log, changed = self._log, [(name, file) for name, file in self._files.items() if file.is_changed]
         self._log = None  # from here on an error must leave the log

@@ -40,7 +40,7 @@ def command(
     The columns of a table are the options below, with _ for -. Rows that name the same disk are its partitions. What
     the sheet holds already stays as it is.
 
-    With --adopt disks that exist, whoever made them, are taken in as they are: nothing on them changes.
+    With --adopt existing disks are taken in as they are, also those that others made. Nothing on them changes.
 
     Example: narvet draft sheet.toml --guest coldroom --store vault --size "40 GiB" --at /srv/spare
     """

@@ -1,4 +1,4 @@
-"""Disks that exist, whoever made them, taken into a sheet: tables that ask for just what is there."""
+"""Disks that exist already, taken into a sheet: its tables then ask for just what is there."""
 
 from __future__ import annotations
 

@@ -44,6 +44,7 @@ from narvet.formats.filesystems.fat.shift import (
     moved_for,
     refuse_crowded,
     refuse_long,
+    write_back,
     write_table,
 )
 from narvet.formats.filesystems.upcase import UNITS
@@ -185,17 +186,10 @@ class _Grower:
             if len(content) > LARGEST_FOLDER:
                 raise ImageError("a folder is larger than any can be")
             todo += self._change_folder(content, bits, in_root=in_root)
-            self._write_back(runs, bytes(content))
+            write_back(self._device, self._shift, runs, bytes(content), self._old.unit, self._new.start_of)
 
     def _read(self, first: int, length: int) -> bytes:
         return self._device.read(self._old.start_of(Cluster(first)), length * self._old.unit)
-
-    def _write_back(self, runs: tuple[tuple[Cluster, int], ...], content: bytes) -> None:
-        done, unit = 0, self._old.unit
-        for first, length in runs:
-            for start, count in self._shift.runs(first, length):
-                self._device.write(self._new.start_of(start), content[done : done + count * unit])
-                done += count * unit
 
     def _change_folder(
         self, content: bytearray, bits: NDArray[np.bool_], *, in_root: bool

@@ -33,6 +33,7 @@ from narvet.formats.filesystems.fat.shift import (
     moved_for,
     refuse_crowded,
     refuse_long,
+    write_back,
     write_table,
 )
 from narvet.ground.errors import ImageError
@@ -143,7 +144,7 @@ class _Grower:
             )
             rows = np.frombuffer(content, dtype=np.uint8).reshape(-1, ENTRY).copy()
             todo += self._change_folder(rows)
-            self._write_back(runs, rows.tobytes())
+            write_back(self._device, self._shift, runs, rows.tobytes(), self._old.unit, self._new.start_of)
 
     def _change_folder(self, rows: np.ndarray) -> list[tuple[tuple[Cluster, int], ...]]:
         """Change a folder's entries; return the folders in it, by their old clusters."""
@@ -157,13 +158,6 @@ class _Grower:
         words[chosen, 10], words[chosen, 13] = (numbers >> 16)[chosen], (numbers & 0xFFFF)[chosen]
         folders = chosen & (used[:, 11] & _FOLDER != 0) & (used[:, 0] != _DOT)
         return [tuple(self._chains.runs(first)) for first in clusters[folders].tolist()]
-
-    def _write_back(self, runs: tuple[tuple[Cluster, int], ...], content: bytes) -> None:
-        done, unit = 0, self._old.unit
-        for first, length in runs:
-            for start, count in self._shift.runs(first, length):
-                self._device.write(self._new.start_of(start), content[done : done + count * unit])
-                done += count * unit
 
     def _write_boot(self) -> None:
         """Write both boot sectors and what stands beside them; all else in the reserved sectors stays."""

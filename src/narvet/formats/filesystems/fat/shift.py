@@ -6,6 +6,7 @@ and every entry of a folder that names a cluster, get the new numbers.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -104,6 +105,22 @@ def copy_clusters(device: BlockDevice, source: int, target: int, length: int) ->
         done = start + run
     if done < source + length:
         device.zero(target + done - source, source + length - done)
+
+
+def write_back(
+    device: BlockDevice,
+    shift: Shift,
+    runs: Iterable[tuple[int, int]],
+    content: bytes,
+    unit: int,
+    start_of: Callable[[Cluster], int],
+) -> None:
+    """Write content anew to where `runs` of old clusters, of `unit` bytes each, lie now; `start_of` tells where."""
+    done = 0
+    for first, length in runs:
+        for start, count in shift.runs(first, length):
+            device.write(start_of(start), content[done : done + count * unit])
+            done += count * unit
 
 
 def write_table(device: BlockDevice, start: int, table: NDArray[np.uint32], length: int) -> None:

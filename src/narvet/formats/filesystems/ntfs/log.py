@@ -1,4 +1,4 @@
-"""Whether the log of an NTFS is clean: whoever used the volume last has closed it. Read from a device not trusted."""
+"""Whether the log of an NTFS is clean: its last user closed it. The device that it is read from is not trusted."""
 
 from __future__ import annotations
 
