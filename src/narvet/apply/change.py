@@ -21,7 +21,7 @@ from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover
 from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
-from narvet.formats.filesystems.contract import FilesystemState, Growth
+from narvet.formats.filesystems.contract import FilesystemState, Resizing
 from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
@@ -85,7 +85,7 @@ class ChangeDisk:
         path = Path(os.path.realpath(self.touches))
         with _held(path, self.trust) as (links, leased):
             self._check_same(path)
-            if self._footprint <= _AT_ONCE:
+            if self._footprint <= _AT_ONCE or self._shrinks:
                 self._change(links, leased, [], everything=True)
             else:
                 if self.wanted.size > self.found.size:
@@ -101,9 +101,19 @@ class ChangeDisk:
         }
 
     @property
+    def _shrinks(self) -> bool:
+        """Whether anything gets smaller; nothing is filled ahead then, as nothing lies behind an old end."""
+        smaller = any(
+            part.there.size > part.resizing.state.size
+            for part in self.wanted.partitions
+            if part.there and part.resizing
+        )
+        return smaller or self.wanted.size < self.found.size
+
+    @property
     def _footprint(self) -> int:
         """The most bytes that new and grown filesystems store."""
-        grown = sum(part.growth.footprint() for part in self.wanted.partitions if part.growth)
+        grown = sum(part.resizing.footprint() for part in self.wanted.partitions if part.resizing)
         return grown + sum(part.new.footprint() for part in self._added() if part.new)
 
     def _check_same(self, path: Path) -> None:
@@ -124,32 +134,36 @@ class ChangeDisk:
 
     def _enlarge_staged(self, staged: StagedImage) -> None:
         staged.enlarge(self.wanted.size, full=self.wanted.image.space == "full", piece=self.piece)
-        self._follow_end(staged)
+        self._follow_end(staged.device)
 
-    def _follow_end(self, staged: StagedImage) -> None:
+    def _shorten_staged(self, staged: StagedImage) -> None:
+        self._follow_end(Window(staged.device, 0, self.wanted.size))
+        staged.shorten(self.wanted.size)
+
+    def _follow_end(self, device: BlockDevice) -> None:
+        """Fit the table to the end of `device`."""
         if self.found.table == NO_TABLE:
             return
         table = table_format(self.found.table)
         if isinstance(table, EndsWithDisk):
-            device = staged.device
             table.follow_end(device, self.found.size)
             device.flush()
 
     def _fill_ahead(self, links: tuple[Link, ...]) -> list[tuple[Partition, Delayed]]:
         """Write new filesystems, and what grown ones have behind their old end; return what is still to be done."""
-        growths = list(self._growths())
+        resizings = list(self._resizings())
         new = [part for part in self._added() if part.new is not None]
-        if not growths and not new:
+        if not resizings and not new:
             return []
         with open_links(links, self._sector_size, writable=True) as device:
             for part in new:
                 self._make(device, part)
-            delayed = [(part, _grow(device, part, growth)) for part, growth in growths]
+            delayed = [(part, _resize(device, part, resizing)) for part, resizing in resizings]
             device.flush()
         return delayed
 
-    def _growths(self) -> Iterator[tuple[Partition, Growth]]:
-        return ((part, part.growth) for part in self.wanted.partitions if part.growth is not None)
+    def _resizings(self) -> Iterator[tuple[Partition, Resizing]]:
+        return ((part, part.resizing) for part in self.wanted.partitions if part.resizing is not None)
 
     def _make(self, device: BlockDevice, part: Partition) -> None:
         """Write a filesystem where no partition lies yet: whatever was there reads as zeros first."""
@@ -190,14 +204,16 @@ class ChangeDisk:
             if everything:
                 for part in self._added():
                     self._make(device, part)
-                delayed = [(part, _grow(device, part, growth)) for part, growth in self._growths()]
+                delayed = [(part, _resize(device, part, resizing)) for part, resizing in self._resizings()]
             for part, kept in delayed:
-                kept.replay(Window(device, part.start, part.size))
+                kept.replay(Window(device, part.start, kept.size))
             for part, wanted in self._corrected():
                 filesystem(wanted.kind).correct(Window(device, part.start, part.size), wanted)
             if entries:
                 table_format(self.found.table).change(device, entries)
             device.flush()
+            if self.wanted.size < self.found.size:
+                self._shorten_staged(staged)
             self._check_becomes(staged)
             staged.commit(leased.check)
 
@@ -218,9 +234,10 @@ def _told(state: FilesystemState) -> tuple[object, ...]:
     return state.label, state.uid, state.gid, state.mode
 
 
-def _grow(device: BlockDevice, part: Partition, growth: Growth) -> Delayed:
-    delayed = Delayed(Window(device, part.start, part.size), growth.before.size)
-    growth.write(delayed)
+def _resize(device: BlockDevice, part: Partition, resizing: Resizing) -> Delayed:
+    size = max(part.size, resizing.before.size)
+    delayed = Delayed(Window(device, part.start, size), resizing.before.size)
+    resizing.write(delayed)
     return delayed
 
 
@@ -230,7 +247,10 @@ def _marks(disk: Disk) -> tuple[object, ...]:
         disk.size,
         disk.table,
         disk.table_id,
-        tuple((part.entry, part.filesystem and replace(part.filesystem, findings=())) for part in disk.partitions),
+        tuple(
+            (part.entry, part.filesystem and replace(part.filesystem, findings=(), account=None))
+            for part in disk.partitions
+        ),
     )
 
 

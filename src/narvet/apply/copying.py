@@ -105,8 +105,8 @@ def copy_disk(
 ) -> tuple[Extent, ...]:
     """Write a disk, with all that its bases hold, to a new image; return the runs where its table was changed.
 
-    The caller gives the image its name (see `staging.new_image`). Where the new disk is larger, its table follows to
-    the new end.
+    The caller gives the image its name (see `staging.new_image`). Where the new disk is larger or smaller, its table
+    follows to the new end; nothing but that may lie behind it.
 
     Raises:
         RefusedError: somebody writes to the image or to one of its bases.
@@ -114,10 +114,10 @@ def copy_disk(
     changed: tuple[Extent, ...] = ()
     with lease(*source.files, change=False) as held:
         with open_links(source.links, spec.sector_size) as old, new_image_file(kind, built, spec) as new:
-            for offset, data in data_runs(old, old.extents()):
+            for offset, data in data_runs(old, old.extents(0, min(old.size, spec.size))):
                 new.write(offset, data)
                 on_copied(len(data))
-            if spec.size > old.size and source.found.table != NO_TABLE:
+            if spec.size != old.size and source.found.table != NO_TABLE:
                 table = table_format(source.found.table)
                 changed = table.follow_end(new, old.size) if isinstance(table, EndsWithDisk) else ()
         held.check()

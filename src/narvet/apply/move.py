@@ -22,7 +22,7 @@ from narvet.formats.images.chain import own_parts_of
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import RefusedError
-from narvet.ground.units import show_binary
+from narvet.ground.units import show_binary, show_both
 from narvet.model.estate import Disk
 from narvet.observe.children import refuse_with_children
 
@@ -54,6 +54,8 @@ class MoveImage:
         """Where it comes from, and what form it gets."""
         forms = [(one.image.format, one.image.space) for one in (self.found, self.wanted)]
         form = f", now {forms[1][0]}, {forms[1][1]}" if forms[0] != forms[1] else ""
+        if self.wanted.size < self.found.size:
+            form += f", {show_both(self.found.size)} become {show_both(self.wanted.size)}"
         if self.found.path == self.wanted.path:
             return f"written anew in its place{form}"
         return f"moved from {self.found.path}{form}"

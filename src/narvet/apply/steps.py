@@ -7,7 +7,7 @@ resuming means working the steps out again: what is done drops out.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,9 +26,9 @@ from narvet.formats.tables.contract import Table
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
-from narvet.model.moves import Answer, Aspect, Step
+from narvet.model.moves import Answer, Aspect, Difference, Step
 from narvet.plan.diff import asked_of
-from narvet.plan.existing import as_found
+from narvet.plan.existing import as_found, written_anew
 
 if TYPE_CHECKING:
     from narvet.block.contract import BlockDevice
@@ -132,19 +132,39 @@ def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
         return
     own = [one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
     found = layout.found.disks[disk.name]
-    moves = [one for one in own if one.answer.is_move]
-    if any(one.answer is Answer.MOVE for one in moves):
+    moves = [one for one in own if one.answer.is_move and one.aspect is not Aspect.LEFT_BEHIND]
+    inside = [one for one in moves if one.answer is not Answer.MOVE]
+    if not written_anew(disk.wanted, found, own):
+        yield from _change(disk, found, own, inside, layout, trust)
+    elif disk.wanted.size < found.size:  # what is on it first, so that nothing is left behind its new end
+        there = replace(found.image, size=found.size)
+        inside = [one for one in inside if one.aspect is not Aspect.SMALLER or one.where.partition]
+        changed = replace(disk, wanted=replace(disk.wanted, image=there))
+        yield from _change(changed, found, own, inside, layout, _with(trust, found))
+        yield MoveImage(disk.name, disk.guest, found, disk.wanted, disk.spec, folders, _with(trust, found))
+    else:
         spec = replace(disk.spec, size=image_format(disk.wanted.image.format).fit(found.size, disk.spec.block_size))
-        image = replace(disk.wanted.image, size=spec.size)
-        yield MoveImage(disk.name, disk.guest, found, replace(found, image=image), spec, folders, _with(trust, found))
-        found = replace(found, image=image)
-        moves = [one for one in moves if one.answer is not Answer.MOVE]
-        moves = [
-            one for one in moves if one.aspect is not Aspect.LARGER or one.where.partition or one.asked != spec.size
+        moved = replace(found, image=replace(disk.wanted.image, size=spec.size))
+        yield MoveImage(disk.name, disk.guest, found, moved, spec, folders, _with(trust, found))
+        inside = [
+            one for one in inside if one.aspect is not Aspect.LARGER or one.where.partition or one.asked != spec.size
         ]
-    if any(one.aspect is not Aspect.LEFT_BEHIND for one in moves):
-        told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in moves)
+        yield from _change(disk, moved, own, inside, layout, trust)
+
+
+def _change(
+    disk: PlannedDisk,
+    found: Disk,
+    own: Iterable[Difference],
+    inside: Iterable[Difference],
+    layout: Layout,
+    trust: Trust,
+) -> Iterator[Step]:
+    """Yield what takes a disk to what is wanted where it is, if anything `inside` it is to change."""
+    told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in inside)
+    if told:
         wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
+        folders = tuple(store.path for store in layout.stores)
         copied = disk.origin is not None
         yield ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, copied, folders, trust, told, asked)
 

@@ -14,7 +14,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
 
 if TYPE_CHECKING:
-    from narvet.formats.filesystems.contract import Capacity, FilesystemState, Growth, NewFilesystem
+    from narvet.formats.filesystems.contract import Capacity, FilesystemState, NewFilesystem, Resizing
     from narvet.ground.findings import Finding
 
 DEFAULT_SECTOR_SIZE = 512
@@ -68,7 +68,7 @@ class Partition:
     """A partition with what lies on it; number 0 fills a disk without a table.
 
     `new` is the filesystem to be written to it, None where none is. Where there is one already, `there` is what was
-    found, and `growth` how it is made larger, if it is. `mount` is None where no sheet says how a guest uses it.
+    found, and `resizing` how it gets another size, if it does. `mount` is None where no sheet says how a guest uses it.
     """
 
     entry: PartitionEntry
@@ -76,13 +76,13 @@ class Partition:
     new: NewFilesystem | None = None
     mount: Mount | None = None
     there: FilesystemState | None = None
-    growth: Growth | None = None
+    resizing: Resizing | None = None
 
     @property
     def capacity(self) -> Capacity | None:
         """What the guest will show of the filesystem: one that others made or that grew, as it is with its files."""
         if self.there is not None and self.filesystem is not None:
-            fresh = self.new is not None and self.filesystem.shape == self.new.shape and self.growth is None
+            fresh = self.new is not None and self.filesystem.shape == self.new.shape and self.resizing is None
             if not fresh:
                 return self.filesystem.capacity(self.size)
         return self.new.capacity() if self.new else None

@@ -19,6 +19,7 @@ class Answer(Enum):
     ADD = "add"
     MOVE = "move"
     ENLARGE = "enlarge"
+    SHRINK = "shrink"
     CORRECT = "correct"
     REMOVE = "remove"
     REFUSE = "refuse"
@@ -36,7 +37,8 @@ class Aspect(Enum):
     IMAGE = ("", Answer.MAKE)
     FORMAT = ("format", Answer.REFUSE)
     LARGER = ("size", Answer.ENLARGE)
-    SMALLER = ("size", Answer.REFUSE)
+    SMALLER = ("size", Answer.SHRINK)
+    COPY_SMALLER = ("size", Answer.REFUSE)
     SECTOR = ("sector", Answer.REFUSE)
     TABLE = ("table", Answer.REFUSE)
     TABLE_ID = ("table id", Answer.REFUSE)
@@ -60,7 +62,7 @@ class Aspect(Enum):
     UUID = ("uuid", Answer.REFUSE)
     VOLUME_LABEL = ("filesystem's label", Answer.CORRECT)
     MORE_SHOWN = ("total shown", Answer.ENLARGE)
-    LESS_SHOWN = ("total shown", Answer.REFUSE)
+    LESS_SHOWN = ("total shown", Answer.SHRINK)
     FOLDER = ("leads to", Answer.REFUSE)
     RIGHTS = ("rights", Answer.LEAVE)
     OWNER = ("owner", Answer.CORRECT)
@@ -93,6 +95,7 @@ _IN_BYTES = (
     Aspect.SECTOR,
     Aspect.LARGER,
     Aspect.SMALLER,
+    Aspect.COPY_SMALLER,
     Aspect.START,
     Aspect.MORE_SHOWN,
     Aspect.LESS_SHOWN,

@@ -37,7 +37,7 @@ def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
     places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
     trust = _trust(sheet, path.parent, places)
     disks = {
-        name: _survey(places[name], trust, _sector_size(form), deep=deep)
+        name: _survey(places[name], trust, form, deep=deep)
         for name, form in sheet.disk.items()
         if stores[form.store].exists and os.path.lexists(places[name])
     }
@@ -85,7 +85,7 @@ def _strays(
         seen.add(real)
         try:
             if format_by_ending(path) or _is_image(path):
-                yield survey(str(path), deep=False, trust=replace(trust, by_content=True))
+                yield survey(str(path), deep=False, reach=True, trust=replace(trust, by_content=True))
         except (NarvetError, OSError):  # not an image that can be read, so not one that could be missed
             continue
 
@@ -133,10 +133,29 @@ def _data(links: list[Link]) -> int:
         return sum(length for _, length in device.extents())
 
 
-def _survey(path: Path, trust: Trust, sector_size: int | None, *, deep: bool) -> Disk:
+def _survey(path: Path, trust: Trust, form: DiskForm, *, deep: bool) -> Disk:
     """Return what lies where an image should be, even if that is no image at all."""
+    sector_size = _sector_size(form)
     try:
-        return survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+        found = survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+        if gets_smaller(form, found):
+            found = survey(str(path), deep=deep, reach=True, trust=trust, sector_size=sector_size)
+        return found
     except RequestError as error:
         said = rules.image_cannot_be_read.error(image_place(str(path)), str(error))
         return Disk(Image(str(path), "none", "full", 0), findings=(said,))
+
+
+def gets_smaller(form: DiskForm, found: Disk) -> bool:
+    """Return whether a sheet may ask for less than is there, so that it matters how far what is in it reaches."""
+    if form.size is not None and form.size < found.size:
+        return True
+    there = [part for part in found.partitions if not found.is_set_aside(part)]
+    numbered = {part.number: part for part in there}
+    for asked, other in zip(form.partition, there, strict=False):
+        part = numbered.get(asked.number) if asked.number else other
+        if part is None or asked.size in (None, "rest"):
+            continue
+        if not isinstance(asked.size, int) or asked.size < part.size:
+            return True
+    return False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -12,7 +12,7 @@ from narvet.block.contract import BlockDevice
 from narvet.block.sectors import WithSectors
 from narvet.block.window import Window
 from narvet.formats.filesystems import candidates
-from narvet.formats.filesystems.contract import FilesystemState
+from narvet.formats.filesystems.contract import FilesystemState, Shrinks
 from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain
 from narvet.formats.images.contract import ImageFacts
 from narvet.formats.images.trust import Trust
@@ -32,8 +32,25 @@ _SECTOR_SIZES = (512, 4096)  # tried in turn where the format does not record it
 _BY_CONTENT = Trust(by_content=True)
 
 
-def survey(path: str, *, deep: bool = True, trust: Trust = _BY_CONTENT, sector_size: int | None = None) -> Disk:
+@dataclass(frozen=True)
+class _Look:
+    """How filesystems are looked at: `deep` for every fault, `reach` for how small each could be made."""
+
+    deep: bool = False
+    reach: bool = False
+
+
+def survey(
+    path: str,
+    *,
+    deep: bool = True,
+    reach: bool = False,
+    trust: Trust = _BY_CONTENT,
+    sector_size: int | None = None,
+) -> Disk:
     """Return what is found at `path`; without `deep`, filesystems are only looked at for their facts.
+
+    With `reach` those facts have how small a filesystem can be made.
 
     `trust` is what is said of the image, and `sector_size` the bytes of its sectors where its format does not record
     them; None lets the content tell.
@@ -45,7 +62,7 @@ def survey(path: str, *, deep: bool = True, trust: Trust = _BY_CONTENT, sector_s
     place, where = Path(path), image_place(path)
     try:
         with opened_chain(place, trust, changed_too=True) as opened, _budget(opened):
-            return _inside(path, opened, sector_size, deep=deep)
+            return _inside(path, opened, sector_size, _Look(deep, reach))
     except UntrustedError as error:
         said = rules.base_elsewhere.error(where, str(error))
         return Disk(_image(path, identify(place, trust).facts, 0), findings=(said,))
@@ -61,14 +78,14 @@ def survey_opened(path: str, opened: OpenChain, sector_size: int | None = None) 
     Raises:
         ImageError: it is not sound.
     """
-    return _inside(path, opened, sector_size, deep=False)
+    return _inside(path, opened, sector_size, _Look())
 
 
 def _budget(opened: OpenChain) -> AbstractContextManager[None]:
     return budget(sum(link.facts.allocated for link in opened.links))
 
 
-def _inside(path: str, opened: OpenChain, sector_size: int | None, *, deep: bool) -> Disk:
+def _inside(path: str, opened: OpenChain, sector_size: int | None, look: _Look) -> Disk:
     image, where = opened.links[0].facts, image_place(path)
     if not image.size:
         return Disk(_image(path, image, 0), findings=(rules.image_empty.error(where),))
@@ -76,12 +93,12 @@ def _inside(path: str, opened: OpenChain, sector_size: int | None, *, deep: bool
     found: list[Disk] = []
     device = opened.device(known or _SECTOR_SIZES[0])
     for size in [known] if known else _SECTOR_SIZES:
-        found.append(_by_table(path, image, WithSectors(device, size), deep=deep))
+        found.append(_by_table(path, image, WithSectors(device, size), look))
     best = max(found, key=_likelihood)
     if best.table == NO_TABLE:
         best = next((one for one in found if one.findings), best)
         if not best.findings:
-            best = _without_table(path, image, device, deep=deep)
+            best = _without_table(path, image, device, look)
     changed = tuple(_base_findings(where, opened.links))
     unsaid = best.image.sector_size not in (0, DEFAULT_SECTOR_SIZE) and not image.sector_size
     notes = (rules.sector_not_recorded.note(where, image.format, best.image.sector_size),) if unsaid else ()
@@ -124,7 +141,7 @@ def _disk(
     )
 
 
-def _by_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Disk:
+def _by_table(path: str, image: ImageFacts, device: BlockDevice, look: _Look) -> Disk:
     """Return the disk by the first table found, or by none of them with what they have to say."""
     said: list[Finding] = []
     where = image_place(path)
@@ -133,17 +150,17 @@ def _by_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) 
         said += findings
         if table is not None:
             parts = tuple(
-                Partition(entry, _filesystem(device, entry, where.part(entry.number), deep=deep))
+                Partition(entry, _filesystem(device, entry, where.part(entry.number), look))
                 for entry in table.partitions
             )
             return _disk(path, image, device.sector_size, table, parts, tuple(said))
     return _disk(path, image, 0, None, (), tuple(said))
 
 
-def _without_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: bool) -> Disk:
+def _without_table(path: str, image: ImageFacts, device: BlockDevice, look: _Look) -> Disk:
     """Return a disk that a filesystem fills, a blank one, or one of bytes that nothing is known about."""
     whole, where = PartitionEntry(0, 0, device.size, "", ""), image_place(path)
-    inside = _filesystem(device, whole, where, deep=deep)
+    inside = _filesystem(device, whole, where, look)
     if inside is not None:
         return _disk(path, image, 0, None, (Partition(whole, inside),), ())
     if next(device.extents(), None) is None:
@@ -153,14 +170,14 @@ def _without_table(path: str, image: ImageFacts, device: BlockDevice, *, deep: b
     return _disk(path, image, 0, None, (), (said,))
 
 
-def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, *, deep: bool) -> FilesystemState | None:
+def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, look: _Look) -> FilesystemState | None:
     """Return the filesystem on a partition; a partition that leaves the disk has its finding already."""
     try:
         window = Window(device, entry.start, entry.size)
     except ImageError:
         return None
     for kind in candidates(window):
-        found = kind.read(window, where, deep=deep)
+        found = kind.read(window, where, deep=look.deep)
         if found is not None:
-            return found
+            return kind.reached(window, found) if look.reach and isinstance(kind, Shrinks) else found
     return None

@@ -101,7 +101,10 @@ def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool
     yield from _compared(where, Aspect.PLACE, wanted.path, found.path)
     form = Aspect.FORMAT if wanted.path == found.path else Aspect.FORM
     yield from _compared(where, form, wanted.image.format, found.image.format)
-    yield from _sized(where, wanted.size, found.size)
+    if is_copied and wanted.size < found.size:
+        yield Difference(where, Aspect.COPY_SMALLER, wanted.size, found.size)
+    else:
+        yield from _sized(where, wanted.size, found.size)
     if wanted.image.sector_size and found.image.sector_size and found.table != NO_TABLE and not is_copied:
         yield from _compared(where, Aspect.SECTOR, wanted.image.sector_size, found.image.sector_size)
     yield from _compared(where, Aspect.TABLE, wanted.table, found.table)

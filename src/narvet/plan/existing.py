@@ -6,7 +6,7 @@ What a filesystem was made with is not what one would be made with today, so its
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
@@ -15,18 +15,21 @@ from narvet.formats.filesystems.contract import (
     CannotChangeError,
     Filesystem,
     FilesystemState,
-    Growth,
+    Resizing,
+    Shrinks,
     UnfitError,
     Wishes,
 )
+from narvet.formats.images import image_format
+from narvet.formats.images.contract import Shortens
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Bounds, PartitionEntry
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
-from narvet.ground.units import align_down, align_up
+from narvet.ground.units import align_down, align_up, show_bytes
 from narvet.model.estate import Disk, Partition
-from narvet.model.moves import Aspect, Difference
+from narvet.model.moves import Answer, Aspect, Difference
 from narvet.plan.place import PartSize
 
 
@@ -75,7 +78,9 @@ def keep_places(
         limit = next((one for one in starts if one > start), align_down(bounds.end, align))
         length = run.length
         if size == "rest":
-            length = max(limit - start, part.size if part else 0)
+            length = limit - start
+            if part is not None and part.end <= bounds.end:
+                length = max(length, part.size)  # one that ends off the grid is not cut back to it
         elif part is not None and start + length > limit and limit != align_down(bounds.end, align):
             late.append((number, (start + length, limit)))
         kept.append(Extent(start, length))
@@ -112,29 +117,40 @@ def _as_found(part: Partition, found: Partition, aspects: Iterable[Aspect]) -> P
     return part
 
 
+def written_anew(wanted: Disk, found: Disk, differences: Iterable[Difference]) -> bool:
+    """Return whether a disk's image is written anew: in another place or form, or as its format cannot get smaller."""
+    if any(one.answer is Answer.MOVE for one in differences):
+        return True
+    return wanted.size < found.size and not isinstance(image_format(found.image.format), Shortens)
+
+
 def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
-    if found is None or not is_same(part.filesystem, found.filesystem):
+    if found is None:
         return part, []
+    if not is_same(part.filesystem, found.filesystem):
+        return part, list(_unknown_cut(part, found, where))
     state, wanted = found.filesystem, part.filesystem
     if state is None or wanted is None or state.shape is None:
         return part, []
-    growth: Growth | None = None
+    resizing: Resizing | None = None
     said: list[Finding] = []
-    if part.size > found.size or (not part.number and part.size > state.size):
-        growth, said = _growth(state, part.size, where)
-        if growth is not None and growth.state.shape == state.shape:
+    if part.size < state.size:
+        resizing, said = _shrinking(state, part.size, where)
+    elif part.size > found.size or (not part.number and part.size > state.size):
+        resizing, said = _growth(state, part.size, where)
+        if resizing is not None and resizing.state.shape == state.shape:
             if part.size > found.size:
                 said.append(rules.too_little_to_grow.note(where, state.kind, state.shape.unit, part.size - found.size))
-            growth = None
+            resizing = None
     if part.new is not None:
         for key, why in part.new.options.unlike(part.new.shape, state.shape):
             told = f"the {state.kind} was made with another {key}: {why}"
             said.append(rules.cannot_be_changed.error(where.key(key), told, "make a new disk, and copy the files"))
-    becomes = growth.state if growth else state
+    becomes = resizing.state if resizing else state
     fitted = replace(
         wanted, kind=state.kind, uuid=state.uuid, shape=becomes.shape, free=becomes.free, features=becomes.features
     )
-    return replace(part, filesystem=fitted, there=state, growth=growth), said
+    return replace(part, filesystem=fitted, there=state, resizing=resizing), said
 
 
 def is_same(wanted: FilesystemState | None, found: FilesystemState | None) -> bool:
@@ -142,11 +158,34 @@ def is_same(wanted: FilesystemState | None, found: FilesystemState | None) -> bo
     return wanted is not None and found is not None and (wanted.kind, wanted.uuid) == (found.kind, found.uuid)
 
 
-def _growth(state: FilesystemState, size: int, where: Place) -> tuple[Growth | None, list[Finding]]:
+def _growth(state: FilesystemState, size: int, where: Place) -> tuple[Resizing | None, list[Finding]]:
     try:
         return filesystem(state.kind).grown(state, size), []
     except CannotChangeError as error:
         return None, [rules.cannot_be_changed.error(where, str(error), error.remedy)]
+
+
+def _shrinking(state: FilesystemState, size: int, where: Place) -> tuple[Resizing | None, list[Finding]]:
+    kind = filesystem(state.kind)
+    try:
+        if not isinstance(kind, Shrinks):
+            raise CannotChangeError(
+                f"{state.kind} cannot be made smaller; it has {show_bytes(state.size)}, not {show_bytes(size)}",
+                "leave it as large as it is, or make a new disk and copy the files",
+                state.size,
+            )
+        return kind.shrunk(state, size), []
+    except CannotChangeError as error:
+        return None, [rules.cannot_be_changed.error(where, str(error), error.remedy)]
+
+
+def _unknown_cut(part: Partition, found: Partition, where: Place) -> Iterator[Finding]:
+    """Yield an error where a partition gets smaller than what lies on it is known to fit."""
+    fits = found.filesystem is not None and 0 < found.filesystem.size <= part.size
+    if part.size < found.size and not fits:
+        told = "what lies on it is not known here well enough to make it smaller"
+        way_out = "leave it as large as it is, or make a new disk and copy the files"
+        yield rules.cannot_be_changed.error(where, told, way_out)
 
 
 def offers_of(kind: Filesystem, wishes: Wishes, found: Partition) -> Callable[[int], int] | None:

@@ -22,7 +22,7 @@ from narvet.model.moves import Answer, Aspect, Difference
 from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
-from narvet.plan.existing import onto
+from narvet.plan.existing import onto, written_anew
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.relocate import relocated
@@ -226,7 +226,7 @@ def _with_state(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, 
         return replace(disk, state="in the way")
     if not any(one.answer.is_move for one in differences):
         return replace(disk, state="as asked")
-    moves = any(one.answer is Answer.MOVE for one in differences)
+    moves = written_anew(disk.wanted, found, differences)
     return replace(disk, state="to change", needs=_needs(disk.wanted, found, moves=moves))
 
 
@@ -235,7 +235,7 @@ def _needs(wanted: Disk, found: Disk, *, moves: bool) -> int:
 
     What only gets another name on the same filesystem needs less; room for a copy is asked for all the same.
     """
-    grown = sum(part.growth.footprint() for part in wanted.partitions if part.growth)
+    grown = sum(part.resizing.footprint() for part in wanted.partitions if part.resizing)
     new = sum(part.new.footprint() for part in wanted.partitions if part.new and part.there is None)
     full = max(wanted.size - found.size, 0) if wanted.image.space == "full" else 0
     changed = 2 * grown + new + full + _ROOM_FOR_TABLES

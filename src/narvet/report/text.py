@@ -158,7 +158,7 @@ def _before_and_after(changes: Iterable[Difference], disk: Disk, marks: Marks) -
         )
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
     for part in disk.partitions:
-        if part.growth is not None and part.there is not None and part.filesystem is not None:
+        if part.resizing is not None and part.there is not None and part.filesystem is not None:
             before, after = part.there.available, part.filesystem.available
             more = f"+ {show_both(after - before)}"
             what = f"partition {part.number} available to fill" if part.number else "available to fill"

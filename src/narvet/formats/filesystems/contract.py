@@ -18,7 +18,7 @@ from narvet.block.contract import BlockDevice
 from narvet.ground.errors import NarvetError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
-from narvet.ground.units import show_binary
+from narvet.ground.units import show_binary, show_bytes
 
 Purpose = Literal["general", "database", "logs", "media"]
 PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
@@ -221,8 +221,8 @@ class NewFilesystem(Protocol):
         """Write it to a device that reads as zeros."""
 
 
-class Growth(Protocol):
-    """A filesystem that exists and is to be made larger: worked out from its state alone."""
+class Resizing(Protocol):
+    """A filesystem that exists and is to get another size: worked out from its state alone."""
 
     @property
     def before(self) -> FilesystemState:
@@ -236,7 +236,7 @@ class Growth(Protocol):
         """Return the most bytes that it stores, on a disk that stores only what is written."""
 
     def write(self, device: BlockDevice) -> None:
-        """Write it to a device at least as large, which still holds what `before` says.
+        """Write it to a device that is large enough for both, which still holds what `before` says.
 
         Behind the end that the filesystem had, writing takes effect at once, as nobody looks there yet. All else is
         kept back by the device until everything is known, so that no order matters.
@@ -259,6 +259,16 @@ def refuse_unknown(state: FilesystemState, understood: frozenset[str]) -> None:
             f"the {state.kind} uses {', '.join(unknown)}, which is not known here well enough to change it",
             "let its guest do it",
         )
+
+
+def cannot_shrink(kind: str, least: int, size: int) -> CannotChangeError:
+    """Return the refusal of `size` bytes, too few for a filesystem that keeps something up to byte `least`."""
+    return CannotChangeError(
+        f"the {kind} keeps something up to {show_bytes(least)}, the least that its partition can have; "
+        f"{show_bytes(size)} are asked for",
+        "ask for that much or more, or make a new disk and copy the files",
+        least,
+    )
 
 
 CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
@@ -398,7 +408,7 @@ class Filesystem(Protocol):
             CannotChangeError: there is no room for it.
         """
 
-    def grown(self, state: FilesystemState, size: int) -> Growth:
+    def grown(self, state: FilesystemState, size: int) -> Resizing:
         """Return a filesystem made as large as `size` bytes allow; as it is, where that is less than a unit more.
 
         Raises:
@@ -407,6 +417,26 @@ class Filesystem(Protocol):
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem, read before, keeps nothing in, ascending; not necessarily all of them."""
+
+
+@runtime_checkable
+class Shrinks(Protocol):
+    """A filesystem that can give back what lies at its end."""
+
+    def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
+        """Return the state of a filesystem, read before, with how far what it keeps reaches in its account.
+
+        It comes back as it is where nothing may be changed.
+        """
+
+    def shrunk(self, state: FilesystemState, size: int) -> Resizing:
+        """Return a filesystem made no larger than `size` bytes, all of whose files stay where they are.
+
+        `state` comes from `reached`.
+
+        Raises:
+            CannotChangeError: something lies behind that end, or it may not be changed now.
+        """
 
 
 @runtime_checkable

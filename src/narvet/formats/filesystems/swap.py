@@ -128,8 +128,8 @@ class NewSwap:
 
 
 @dataclass(frozen=True)
-class GrownSwap:
-    """Swap that is to have more pages."""
+class ResizedSwap:
+    """Swap that is to have more pages, or fewer."""
 
     before: FilesystemState
     state: FilesystemState
@@ -185,17 +185,34 @@ class Swap(LinuxFilesystem):
         if changed != header:
             device.write(0, changed.encode())
 
-    def grown(self, state: FilesystemState, size: int) -> GrownSwap:
+    def grown(self, state: FilesystemState, size: int) -> ResizedSwap:
         """Return swap of as many pages as fit; CannotChangeError where its page count cannot tell them."""
         refuse_unknown(state, frozenset())
         if size > MOST:
             raise CannotChangeError(f"swap has at most {show_both(MOST)}", "choose a smaller size", LEAST, MOST)
-        shape = Shape(max(size // PAGE, state.size // PAGE), state.shape.bad if isinstance(state.shape, Shape) else 0)
-        return GrownSwap(state, replace(state, shape=shape, free=shape.total))
+        return _resized(state, max(size // PAGE, state.size // PAGE))
+
+    def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:  # noqa: ARG002 (the contract's)
+        """Return its state: nothing in it is kept."""
+        return state
+
+    def shrunk(self, state: FilesystemState, size: int) -> ResizedSwap:
+        """Return swap of as many pages as fit; CannotChangeError where those are too few."""
+        refuse_unknown(state, frozenset())
+        if size < LEAST or not isinstance(state.shape, Shape) or state.shape.bad:
+            told = "swap with pages that are marked as bad cannot be made smaller"
+            told = f"swap has at least {show_both(LEAST)}" if size < LEAST else told
+            raise CannotChangeError(told, "choose a larger size, or make a new disk", LEAST)
+        return _resized(state, size // PAGE)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield all but the description: what was swapped out is of no use to a guest that starts."""
         yield Extent(PAGE, device.size - PAGE)
+
+
+def _resized(state: FilesystemState, pages: int) -> ResizedSwap:
+    shape = Shape(pages, state.shape.bad if isinstance(state.shape, Shape) else 0)
+    return ResizedSwap(state, replace(state, shape=shape, free=shape.total))
 
 
 def _faults(header: SwapHeader, shape: Shape, there: int, where: Place) -> Iterator[Finding]:

@@ -14,10 +14,10 @@ from narvet.block.contract import BlockDevice
 from narvet.block.files import Files, Folder
 from narvet.block.names import changes_name
 from narvet.formats.images import image_format
-from narvet.formats.images.contract import ImageFacts, ImageFormat, ImageSpec, InPieces, Opened
+from narvet.formats.images.contract import ImageFacts, ImageFormat, ImageSpec, InPieces, Opened, Shortens
 from narvet.formats.images.fold_mark import mark_path, read_mark
 from narvet.formats.images.trust import NOTHING_SAID, Trust, decided_format, followed_base
-from narvet.ground.errors import ImageError, RequestError
+from narvet.ground.errors import BugError, ImageError, RequestError
 from narvet.ground.units import align_up
 
 if TYPE_CHECKING:
@@ -238,6 +238,16 @@ class StagedImage:
         for start, length in list(device.extents(old.size, hidden)):
             device.zero(start, length)
         device.flush()
+
+    def shorten(self, size: int) -> None:
+        """Make the disk `size` bytes large, for a format that can do so; what lay behind them is gone."""
+        link = self.links[0]
+        if not isinstance(link.kind, Shortens):
+            raise BugError(f"{link.kind.name} is made smaller where it is")
+        self.opened.finish()
+        link.kind.shorten(self.files, link.path.name, size)
+        link, self.opened = _probed(self.files, link.path, link.kind.name, writable=True)
+        self.links = (link, *self.links[1:])
 
     def commit(self, check: Callable[[], object] = lambda: None) -> bool:
         """Make every change; return whether there were any. See `StagedFolder.commit`."""

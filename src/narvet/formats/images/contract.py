@@ -155,6 +155,14 @@ class InPieces(Protocol):
         """
 
 
+@runtime_checkable
+class Shortens(Protocol):
+    """An image format whose images become smaller where they are; others are written anew."""
+
+    def shorten(self, files: Files, name: str, size: int) -> None:
+        """Make the disk of an image `size` bytes large; what lay behind them is gone."""
+
+
 class Violation(NamedTuple):
     """What a format does not allow of a wish: the key it was wished by, why not, and the way out."""
 

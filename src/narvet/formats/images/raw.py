@@ -70,6 +70,10 @@ class Raw:
         else:
             file.resize(size)
 
+    def shorten(self, files: Files, name: str, size: int) -> None:
+        """Make the file shorter."""
+        files.open(name, writable=True).resize(size)
+
 
 FORMAT = Raw()
 

@@ -139,7 +139,7 @@ class EndsWithDisk(Protocol):
     """A table format that keeps a part of the table at the disk's end."""
 
     def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
-        """Fit the table of a disk that was made larger to its new end; return the runs that were changed.
+        """Fit the table of a disk that was made larger or smaller to its new end; return the runs that were changed.
 
         Every byte that need not change stays, also of tables made by others. `old_size` is bytes.
         """

@@ -11,11 +11,12 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, LinuxFilesystem
-from narvet.formats.filesystems.ext4 import geometry, grow
+from narvet.formats.filesystems.ext4 import geometry, grow, shrink
 from narvet.formats.filesystems.ext4.geometry import PlannedExt4
 from narvet.formats.filesystems.ext4.grow import PlannedGrowth
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.shape import Shape
+from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -38,6 +39,16 @@ class Grown(PlannedGrowth):
         from narvet.formats.filesystems.ext4.enlarge import enlarge
 
         enlarge(device, self)
+
+
+class Shrunk(PlannedShrinking):
+    """One that is to be made smaller; what does so is loaded when it is needed."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that keeps everything back."""
+        from narvet.formats.filesystems.ext4.shorten import shorten
+
+        shorten(device, self)
 
 
 class _Options(Ext4Options):
@@ -87,6 +98,16 @@ class Ext4(LinuxFilesystem):
     def grown(self, state: FilesystemState, size: int) -> Grown:
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)
+
+    def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
+        """Return its state with how far what it keeps reaches."""
+        from narvet.formats.filesystems.ext4.reach import reached
+
+        return reached(device, state)
+
+    def shrunk(self, state: FilesystemState, size: int) -> Shrunk:
+        """Return it made smaller; CannotChangeError where it cannot be."""
+        return shrink.shrunk(Shrunk, state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

@@ -50,7 +50,7 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
         if row["bg_flags"] & GROUP_BLOCKS_UNUSED:
             continue
         start, count = _span(volume, group)
-        bits = _block_bits(volume, row, -(-count >> ratio))
+        bits = block_bits(volume, row, -(-count >> ratio))
         if bits is None:
             continue
         for low, high in runs_of_set(bits == 0).tolist():
@@ -82,7 +82,7 @@ def left_out(volume: Volume) -> str:
     return f"it has had more than {MOST_INODES} inodes in use" if volume.checksums and inodes > MOST_INODES else ""
 
 
-def _tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
+def tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
     """Yield first group and descriptors of the pieces of the table, short ones made as long as others."""
     for first, data in descriptor_pieces(volume):
         rows = np.frombuffer(data, dtype=np.uint8).reshape(-1, volume.shape.descriptor_size)[:, :DESCRIPTOR_SIZE]
@@ -93,7 +93,7 @@ def _tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
 
 def _groups(volume: Volume) -> Iterator[tuple[int, np.void]]:
     """Yield number and descriptor of the groups that hold anything written."""
-    for first, table in _tables(volume):
+    for first, table in tables(volume):
         both = GROUP_BLOCKS_UNUSED | GROUP_INODES_UNUSED
         for index in np.flatnonzero(table["bg_flags"] & both != both).tolist():
             yield first + index, table[index]
@@ -123,7 +123,8 @@ def _bits(data: bytes, count: int) -> NDArray[np.uint8]:
     return np.unpackbits(np.frombuffer(data, dtype=np.uint8), bitorder="little")[:count]
 
 
-def _block_bits(volume: Volume, row: np.void, clusters: int) -> NDArray[np.uint8] | None:
+def block_bits(volume: Volume, row: np.void, clusters: int) -> NDArray[np.uint8] | None:
+    """Return which clusters of a group its block map says are used; None if it does not match its checksum."""
     data = _map(volume, row, "block", volume.superblock.s_clusters_per_group // 8)
     return None if data is None else _bits(data, clusters)
 
@@ -135,7 +136,7 @@ def _map_faults(volume: Volume) -> Iterator[str]:
     inodes = superblock.s_inodes_per_group
     for group, row in islice(_groups(volume), MOST_MAPS):
         if not row["bg_flags"] & GROUP_BLOCKS_UNUSED:
-            bits = _block_bits(volume, row, -(-_span(volume, group)[1] >> ratio))
+            bits = block_bits(volume, row, -(-_span(volume, group)[1] >> ratio))
             if bits is None:
                 yield f"group {group}: its block map does not match its checksum"
             elif int((bits == 0).sum()) != _wide(volume, row, "bg_free_blocks_count", 16):
@@ -147,7 +148,7 @@ def _map_faults(volume: Volume) -> Iterator[str]:
             elif int((_bits(data, inodes) == 0).sum()) != _wide(volume, row, "bg_free_inodes_count", 16):
                 yield f"group {group}: its inode map and its count of free inodes differ"
     free = 0
-    for _, table in _tables(volume):
+    for _, table in tables(volume):
         low, high = (table[f"bg_free_blocks_count_{half}"].astype(np.int64) for half in ("lo", "hi"))
         free += int((low | high << 16).sum())
     kept = superblock.s_free_blocks_count_lo | superblock.s_free_blocks_count_hi << 32
@@ -191,7 +192,7 @@ def _inode_faults(volume: Volume) -> Iterator[str]:
 
 def _inode(volume: Volume, number: int) -> Inode:
     """Return one of the reserved inodes, which lie in group 0."""
-    _, table = next(_tables(volume))
+    _, table = next(tables(volume))
     size = volume.shape.inode_size
     place = _wide(volume, table[0], "bg_inode_table") * volume.block_size + (number - 1) * size
     return Inode.decode(volume.device.read(place, min(size, INODE_SIZE)).ljust(INODE_SIZE, b"\0"))

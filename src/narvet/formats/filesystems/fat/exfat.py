@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.filesystems.contract import Capacity, FilesystemState, Growth, Loss, UnfitError
+from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, Resizing, UnfitError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, Portable, PortableOptions, serial, serial_text
 from narvet.formats.filesystems.fat.exfat_shape import (
     BOOT_SECTORS,
@@ -135,7 +135,7 @@ class Exfat(Portable):
 
         exfat_label(device, wanted.label)
 
-    def grown(self, state: FilesystemState, size: int) -> Growth:
+    def grown(self, state: FilesystemState, size: int) -> Resizing:
         """Return it made larger; CannotChangeError where it cannot be."""
         from narvet.formats.filesystems.fat.exfat_grow import grown
 

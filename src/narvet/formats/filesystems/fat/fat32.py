@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.filesystems.contract import Capacity, FilesystemState, Growth, Loss, UnfitError
+from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, Resizing, UnfitError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, Portable, PortableOptions, serial, serial_text
 from narvet.formats.filesystems.fat.fat32_shape import (
     BACKUP,
@@ -152,7 +152,7 @@ class Fat32(Portable):
 
         fat32_label(device, wanted.label)
 
-    def grown(self, state: FilesystemState, size: int) -> Growth:
+    def grown(self, state: FilesystemState, size: int) -> Resizing:
         """Return it made larger; CannotChangeError where it cannot be."""
         from narvet.formats.filesystems.fat.fat32_grow import grown
 

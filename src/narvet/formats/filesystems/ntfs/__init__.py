@@ -11,10 +11,11 @@ from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState, ForWindows
-from narvet.formats.filesystems.ntfs import geometry, grow
+from narvet.formats.filesystems.ntfs import geometry, grow, shrink
 from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
 from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
+from narvet.formats.filesystems.ntfs.shrink import PlannedShrinking
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -37,6 +38,16 @@ class Grown(PlannedGrowth):
         from narvet.formats.filesystems.ntfs.enlarge import enlarge
 
         enlarge(device, self)
+
+
+class Shrunk(PlannedShrinking):
+    """One that is to be made smaller; what does so is loaded when it is needed."""
+
+    def write(self, device: BlockDevice) -> None:
+        """Write it to a device that keeps everything back."""
+        from narvet.formats.filesystems.ntfs.shorten import shorten
+
+        shorten(device, self)
 
 
 class _Options(NtfsOptions):
@@ -90,6 +101,16 @@ class Ntfs(ForWindows):
     def grown(self, state: FilesystemState, size: int) -> Grown:
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)
+
+    def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
+        """Return its state with how far what it keeps reaches."""
+        from narvet.formats.filesystems.ntfs.shorten import reached
+
+        return reached(device, state)
+
+    def shrunk(self, state: FilesystemState, size: int) -> Shrunk:
+        """Return it made smaller; CannotChangeError where it cannot be."""
+        return shrink.shrunk(Shrunk, state, size)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

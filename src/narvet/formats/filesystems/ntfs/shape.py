@@ -54,6 +54,10 @@ class Shape:
 
 @dataclass(frozen=True)
 class Account:
-    """What growth needs to know besides: the clusters that the map of clusters has."""
+    """What another size needs to know besides: the clusters that the map of clusters has.
+
+    `least` is the fewest clusters that the volume can have as its files lie, None if that was not looked at.
+    """
 
     map_clusters: int
+    least: int | None = None

@@ -1,0 +1,114 @@
+"""Writing an ext4 that became smaller: what the groups that go had elsewhere is free, and the last one that stays ends.
+
+Nothing that a file keeps is moved; that nothing lies behind the new end is made sure of once more.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.ext4.reach import Placed, reach_of
+from narvet.formats.filesystems.ext4.records import GROUP_BLOCKS_UNUSED
+from narvet.formats.filesystems.ext4.resize import Resizer
+from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
+from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
+from narvet.ground.errors import ImageError
+from narvet.ground.extents import joined_runs
+
+
+def shorten(device: BlockDevice, planned: PlannedShrinking) -> None:
+    """Write a smaller ext4 to a device that still holds it as it was found.
+
+    Raises:
+        ImageError: it is not what was found, or not sound.
+    """
+    volume = volume_of(device, superblock_on(device))
+    if volume.shape != planned.old or reach_of(volume).blocks > planned.new.block_count:
+        raise ImageError("the filesystem was changed while it was being made smaller")
+    if planned.new != planned.old:
+        _Shortener(volume, planned).run()
+
+
+class _Shortener(Resizer):
+    def __init__(self, volume: Volume, planned: PlannedShrinking) -> None:
+        super().__init__(volume, planned)
+        self._before = self._table.copy()
+
+    def run(self) -> None:
+        """Write everything, the first superblock last."""
+        self._give_back_tables()
+        self._give_back_bases()
+        self._cut_last()
+        self._change_map()
+        self._sign()
+        self._write_descriptors()
+        self._write_superblocks()
+
+    def _give_back_tables(self) -> None:
+        """Free what groups that go keep in groups that stay."""
+        old, new = self._old, self._new
+        runs = Placed(self._volume).runs(old, slice(new.group_count, None))
+        runs = joined_runs(runs[np.argsort(runs[:, 0])])
+        for first, end in runs.tolist():
+            self._free(first, min(end, new.block_count))
+
+    def _give_back_bases(self) -> None:
+        """Free the blocks behind copies of the superblock that no longer hold descriptors or are kept for them."""
+        for group in (0, *self._new.copies):
+            start = self._new.group_start(group)
+            self._free(start + self._new.base_blocks(group), start + self._old.base_blocks(group))
+
+    def _free(self, first: int, end: int) -> None:
+        """Free blocks, by their numbers in the filesystem."""
+        shape = self._old
+        while first < end:
+            group = (first - shape.first_data_block) // shape.blocks_per_group
+            start = shape.group_start(group)
+            until = min(end, start + shape.group_length(group))
+            self._release(group, first - start, until - start)
+            first = until
+
+    def _cut_last(self) -> None:
+        """End the last group that stays: what lies behind it counts as used."""
+        group = self._new.group_count - 1
+        first, end = self._new.group_length(group), self._old.group_length(group)
+        if first == end:
+            return
+        bitmap = self._bitmap(group)
+        free = end - first
+        if bitmap is not None:
+            bits = np.unpackbits(np.frombuffer(bitmap, dtype=np.uint8), bitorder="little")
+            free = int((bits[first:end] == 0).sum())
+            bits[first:end] = 1
+            self._put_bitmap(group, np.packbits(bits, bitorder="little").tobytes())
+        left = self._get(group, "bg_free_blocks_count", 16) - free
+        if left < 0:
+            raise ImageError(f"group {group} counts fewer free blocks than it has")
+        self._set(group, "bg_free_blocks_count", left, 16)
+        if bitmap is None and not self._rows["bg_flags"][group] & GROUP_BLOCKS_UNUSED:
+            raise ImageError(f"group {group} has no block map")
+
+    def _write_descriptors(self) -> None:
+        """Write the blocks of descriptors that changed to all places that have them."""
+        new, block = self._new, self._new.block_size
+        self._table[new.group_count :] = 0
+        size, each = self._old.descriptor_size, new.descriptors_per_block
+        copies = {0, *new.copies}
+        for index in range(new.descriptor_blocks):
+            rows = slice(index * each, (index + 1) * each)
+            if not (self._table[rows] != self._before[rows]).any():
+                continue
+            content = np.ascontiguousarray(self._table[rows, :size]).tobytes().ljust(block, b"\0")
+            if new.meta_from is None or index < new.meta_from:
+                places = [new.group_start(group) + 1 + index for group in copies if self._has_table(group)]
+            else:
+                first = index * each
+                groups = (one for one in (first, first + 1, first + each - 1) if one < new.group_count)
+                places = [new.group_start(group) + (group in copies) for group in groups]
+            for place in places:
+                self._device.write(place * block, content)
+
+    def _has_table(self, group: int) -> bool:
+        """Return whether a group with a copy of the superblock has descriptors of all groups behind it."""
+        return self._new.meta_from is None or group < self._new.meta_from * self._new.descriptors_per_block
