@@ -261,15 +261,28 @@ def refuse_unknown(state: FilesystemState, understood: frozenset[str]) -> None:
         )
 
 
-def cannot_shrink(kind: str, least: int, size: int) -> CannotChangeError:
-    """Return the refusal of `size` bytes, too few for a filesystem that keeps something up to byte `least`."""
+def cannot_shrink(kind: str, size: int, least: int, least_moving: int, *, moving: bool) -> CannotChangeError:
+    """Return the refusal of `size` bytes for a filesystem that needs `least`, or `least_moving` if its files move.
+
+    `moving` is whether they may.
+    """
+    if not moving and least_moving <= size:
+        return CannotChangeError(
+            f"the {kind} keeps something up to {show_bytes(least)}, and {show_bytes(size)} are asked for",
+            f"ask for that much or more, or let its files be moved forward ({MOVE_FILES})",
+            least,
+        )
+    needed = min(least, least_moving)
+    how = "" if moving or needed == least else f", and let its files be moved forward ({MOVE_FILES})"
     return CannotChangeError(
-        f"the {kind} keeps something up to {show_bytes(least)}, the least that its partition can have; "
-        f"{show_bytes(size)} are asked for",
-        "ask for that much or more, or make a new disk and copy the files",
-        least,
+        f"the {kind} keeps more than fits into {show_bytes(size)}; it needs at least {show_bytes(needed)}",
+        f"ask for that much or more{how}",
+        needed,
     )
 
+
+MOVE_FILES = "move_files = true"
+"""How a sheet says that files may be moved so that a filesystem can become smaller."""
 
 CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
 """The way out for a filesystem that nothing may be changed in."""
@@ -429,8 +442,8 @@ class Shrinks(Protocol):
         It comes back as it is where nothing may be changed.
         """
 
-    def shrunk(self, state: FilesystemState, size: int) -> Resizing:
-        """Return a filesystem made no larger than `size` bytes, all of whose files stay where they are.
+    def shrunk(self, state: FilesystemState, size: int, *, moving: bool = False) -> Resizing:
+        """Return a filesystem made no larger than `size` bytes; with `moving` its files may get other places for that.
 
         `state` comes from `reached`.
 

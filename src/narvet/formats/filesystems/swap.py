@@ -196,7 +196,7 @@ class Swap(LinuxFilesystem):
         """Return its state: nothing in it is kept."""
         return state
 
-    def shrunk(self, state: FilesystemState, size: int) -> ResizedSwap:
+    def shrunk(self, state: FilesystemState, size: int, *, moving: bool = False) -> ResizedSwap:  # noqa: ARG002
         """Return swap of as many pages as fit; CannotChangeError where those are too few."""
         refuse_unknown(state, frozenset())
         if size < LEAST or not isinstance(state.shape, Shape) or state.shape.bad:

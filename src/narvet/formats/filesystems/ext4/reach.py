@@ -68,28 +68,31 @@ def reach_of(volume: Volume) -> Reach:
     last = _last_in_use(volume, placed)
     blocks = max(int(placed.ends[: last + 1].max()), shape.group_start(last) + shape.base_blocks(last) + 1)
     blocks = max(blocks, _last_block(volume, placed, last))
-    groups = np.arange(last + 1, shape.group_count)
+    groups = np.arange(shape.group_count)
     inside = groups[placed.ends[groups] > shape.first_data_block + groups * shape.blocks_per_group]
-    return Reach(blocks, tuple(zip(inside.tolist(), placed.ends[inside].tolist(), strict=True)))
+    inodes = int((shape.inodes_per_group - _counts(volume, placed, "bg_free_inodes_count")).sum())
+    return Reach(blocks, tuple(zip(inside.tolist(), placed.ends[inside].tolist(), strict=True)), inodes)
 
 
 def _last_in_use(volume: Volume, placed: Placed) -> int:
     """Return the last group that has an inode in use, or a block in use for anything but groups themselves."""
-    shape, rows = volume.shape, placed.rows
-    has_high = shape.descriptor_size >= DESCRIPTOR_SIZE
-
-    def count(name: str) -> NDArray[np.int64]:
-        high = rows[f"{name}_hi"].astype(np.int64) << 16 if has_high else 0
-        return np.asarray(rows[f"{name}_lo"].astype(np.int64) | high)
-
+    shape = volume.shape
     groups = np.arange(shape.group_count)
     length = np.full(shape.group_count, shape.blocks_per_group, dtype=np.int64)
     length[-1] = shape.group_length(shape.group_count - 1)
     own = _own_blocks(shape, placed)
     base = np.array([shape.base_blocks(group) for group in range(shape.group_count)], dtype=np.int64)
-    files = length - count("bg_free_blocks_count") - own - base
-    inodes = shape.inodes_per_group - count("bg_free_inodes_count")
+    files = length - _counts(volume, placed, "bg_free_blocks_count") - own - base
+    inodes = shape.inodes_per_group - _counts(volume, placed, "bg_free_inodes_count")
     return int(groups[(files != 0) | (inodes != 0)].max(initial=0))
+
+
+def _counts(volume: Volume, placed: Placed, name: str) -> NDArray[np.int64]:
+    """Return a number that every group counts."""
+    low = placed.rows[f"{name}_lo"].astype(np.int64)
+    if volume.shape.descriptor_size < DESCRIPTOR_SIZE:
+        return low
+    return np.asarray(low | placed.rows[f"{name}_hi"].astype(np.int64) << 16)
 
 
 def _own_blocks(shape: Shape, placed: Placed) -> NDArray[np.int64]:

@@ -67,6 +67,7 @@ class Resizer:
         self._old = planned.old
         self._new = planned.new
         self._table = self._descriptors()
+        self._before = self._table.copy()
         self._rows = self._table[:, :DESCRIPTOR_SIZE].view(GroupDescriptor.dtype())[:, 0]  # the same by their fields
 
     def _descriptors(self) -> NDArray[Any]:
@@ -81,6 +82,11 @@ class Resizer:
         table = np.zeros((max(self._new.group_count, len(old)), max(size, DESCRIPTOR_SIZE)), dtype=np.uint8)
         table[: len(old), :size] = old
         return table
+
+    @property
+    def _sum_mask(self) -> int:
+        """The bits that descriptors keep of a map's checksum."""
+        return _ALL if self._old.descriptor_size >= DESCRIPTOR_SIZE else 0xFFFF
 
     def _get(self, group: int, name: str, bits: int) -> int:
         row = self._rows[group]
@@ -108,9 +114,8 @@ class Resizer:
             raise ImageError(f"the block map of group {group} lies at block {place}, outside the filesystem")
         data = self._device.read(place * self._old.block_size, self._old.block_size)
         covered = data[: self._old.blocks_per_group // self._old.cluster_blocks // 8]
-        mask = _ALL if self._old.descriptor_size >= DESCRIPTOR_SIZE else 0xFFFF
         kept = self._get(group, "bg_block_bitmap_csum", 16)
-        if self._volume.checksums and (crc32c_raw(self._volume.seed, covered) ^ kept) & mask:
+        if self._volume.checksums and (crc32c_raw(self._volume.seed, covered) ^ kept) & self._sum_mask:
             raise ImageError(f"the block map of group {group} does not match its checksum")
         return bytearray(data)
 
@@ -191,6 +196,30 @@ class Resizer:
             [numbers.view(np.uint8).reshape(-1, 4), rows[:, :_CHECKSUM], rows[:, _CHECKSUM + 2 :]], axis=1
         )
         return crc16_rows(seed, covered)
+
+    def _write_changed_descriptors(self) -> None:
+        """Write the blocks of descriptors that changed to all places that have them."""
+        new, block = self._new, self._new.block_size
+        self._table[new.group_count :] = 0
+        size, each = self._old.descriptor_size, new.descriptors_per_block
+        copies = {0, *new.copies}
+        for index in range(new.descriptor_blocks):
+            rows = slice(index * each, (index + 1) * each)
+            if not (self._table[rows] != self._before[rows]).any():
+                continue
+            content = np.ascontiguousarray(self._table[rows, :size]).tobytes().ljust(block, b"\0")
+            if new.meta_from is None or index < new.meta_from:
+                places = [new.group_start(group) + 1 + index for group in copies if self._has_table(group)]
+            else:
+                first = index * each
+                groups = (one for one in (first, first + 1, first + each - 1) if one < new.group_count)
+                places = [new.group_start(group) + (group in copies) for group in groups]
+            for place in places:
+                self._device.write(place * block, content)
+
+    def _has_table(self, group: int) -> bool:
+        """Return whether a group with a copy of the superblock has descriptors of all groups behind it."""
+        return self._new.meta_from is None or group < self._new.meta_from * self._new.descriptors_per_block
 
     def _write_superblocks(self) -> None:
         """Write every copy of the superblock, the first one last."""

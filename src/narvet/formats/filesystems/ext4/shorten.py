@@ -1,15 +1,18 @@
 """Writing an ext4 that became smaller: what the groups that go had elsewhere is free, and the last one that stays ends.
 
-Nothing that a file keeps is moved; that nothing lies behind the new end is made sure of once more.
+What files keep behind the new end is moved first, where that was asked for; that nothing is left there is made sure of.
 """
 
 from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ext4.reach import Placed, reach_of
 from narvet.formats.filesystems.ext4.records import GROUP_BLOCKS_UNUSED
+from narvet.formats.filesystems.ext4.relocate import relocate
 from narvet.formats.filesystems.ext4.resize import Resizer
 from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
 from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
@@ -23,18 +26,24 @@ def shorten(device: BlockDevice, planned: PlannedShrinking) -> None:
     Raises:
         ImageError: it is not what was found, or not sound.
     """
+    if planned.moves:
+        relocate(device, planned.before, planned.new.block_count)
     volume = volume_of(device, superblock_on(device))
     if volume.shape != planned.old or reach_of(volume).blocks > planned.new.block_count:
         raise ImageError("the filesystem was changed while it was being made smaller")
     if planned.new != planned.old:
-        _Shortener(volume, planned).run()
+        free = superblock_free(volume) - (planned.before.free - planned.state.free)
+        _Shortener(volume, replace(planned, state=replace(planned.state, free=free))).run()
+
+
+def superblock_free(volume: Volume) -> int:
+    """Return the bytes that a superblock counts as free."""
+    one = volume.superblock
+    high = one.s_free_blocks_count_hi << 32 if volume.incompat("64bit") else 0
+    return (one.s_free_blocks_count_lo | high) * volume.block_size
 
 
 class _Shortener(Resizer):
-    def __init__(self, volume: Volume, planned: PlannedShrinking) -> None:
-        super().__init__(volume, planned)
-        self._before = self._table.copy()
-
     def run(self) -> None:
         """Write everything, the first superblock last."""
         self._give_back_tables()
@@ -42,7 +51,7 @@ class _Shortener(Resizer):
         self._cut_last()
         self._change_map()
         self._sign()
-        self._write_descriptors()
+        self._write_changed_descriptors()
         self._write_superblocks()
 
     def _give_back_tables(self) -> None:
@@ -88,27 +97,3 @@ class _Shortener(Resizer):
         self._set(group, "bg_free_blocks_count", left, 16)
         if bitmap is None and not self._rows["bg_flags"][group] & GROUP_BLOCKS_UNUSED:
             raise ImageError(f"group {group} has no block map")
-
-    def _write_descriptors(self) -> None:
-        """Write the blocks of descriptors that changed to all places that have them."""
-        new, block = self._new, self._new.block_size
-        self._table[new.group_count :] = 0
-        size, each = self._old.descriptor_size, new.descriptors_per_block
-        copies = {0, *new.copies}
-        for index in range(new.descriptor_blocks):
-            rows = slice(index * each, (index + 1) * each)
-            if not (self._table[rows] != self._before[rows]).any():
-                continue
-            content = np.ascontiguousarray(self._table[rows, :size]).tobytes().ljust(block, b"\0")
-            if new.meta_from is None or index < new.meta_from:
-                places = [new.group_start(group) + 1 + index for group in copies if self._has_table(group)]
-            else:
-                first = index * each
-                groups = (one for one in (first, first + 1, first + each - 1) if one < new.group_count)
-                places = [new.group_start(group) + (group in copies) for group in groups]
-            for place in places:
-                self._device.write(place * block, content)
-
-    def _has_table(self, group: int) -> bool:
-        """Return whether a group with a copy of the superblock has descriptors of all groups behind it."""
-        return self._new.meta_from is None or group < self._new.meta_from * self._new.descriptors_per_block

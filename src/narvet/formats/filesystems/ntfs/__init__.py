@@ -108,9 +108,9 @@ class Ntfs(ForWindows):
 
         return reached(device, state)
 
-    def shrunk(self, state: FilesystemState, size: int) -> Shrunk:
+    def shrunk(self, state: FilesystemState, size: int, *, moving: bool = False) -> Shrunk:
         """Return it made smaller; CannotChangeError where it cannot be."""
-        return shrink.shrunk(Shrunk, state, size)
+        return shrink.shrunk(Shrunk, state, size, moving=moving)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

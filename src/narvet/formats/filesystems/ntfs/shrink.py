@@ -32,7 +32,7 @@ class PlannedShrinking:
 S = TypeVar("S", bound=PlannedShrinking)
 
 
-def shrunk(kind: type[S], state: FilesystemState, size: int) -> S:
+def shrunk(kind: type[S], state: FilesystemState, size: int, *, moving: bool) -> S:
     """Return an NTFS made no larger than `size` bytes, as a `kind` of it.
 
     Raises:
@@ -45,6 +45,6 @@ def shrunk(kind: type[S], state: FilesystemState, size: int) -> S:
     new = replace(old, sectors=size // old.sector_size - 1)  # the copy of the first sector follows
     least = max(account.least * old.unit + old.sector_size, LEAST)
     if new.clusters < account.least or size < LEAST:
-        raise cannot_shrink("ntfs", least, size)
+        raise cannot_shrink("ntfs", size, least, least, moving=moving)
     free = state.free - (old.clusters - new.clusters) * old.unit
     return kind(state, replace(state, shape=new, free=free), old, new)

@@ -1,0 +1,163 @@
+"""Filesystems made smaller judged by a real kernel: aged, files moved forward, mounted again; everything of each file."""
+
+from __future__ import annotations
+
+import ctypes
+import hashlib
+import os
+import random
+import shutil
+import stat
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+
+from narvet.block.delayed import Delayed
+from narvet.block.file import FileDevice
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, Shrinks, Wishes
+from narvet.ground.units import GIB, KIB, MIB
+from tests.program import HERE
+from tests.real import load
+from tests.real.kernel import mounted, quiet_log, shown
+
+_KEEP_SIZE = 1
+
+
+def aged(folder: Path, seed: int, most: int) -> None:
+    """Use a filesystem so that its files are of every kind, lie everywhere, and in pieces."""
+    dice = random.Random(seed)
+    made = load.fill(folder, seed, most)
+    load.delete_half(made)
+    for number in range(60):  # folders right below the root are spread over all groups
+        place = folder / f"shelf {number}"
+        place.mkdir(mode=0o750)
+        for index in range(dice.randrange(1, 30)):
+            (place / f"sample {index}").write_bytes(dice.randbytes(dice.randrange(9000)))
+    big = folder / "big"
+    big.mkdir()
+    for number in range(3000):
+        (big / f"{number}-{'x' * dice.randrange(60)}").touch()
+    for number in range(0, 3000, 3):
+        next(big.glob(f"{number}-*")).unlink()
+    _pieces(folder / "pieces", most // 4)
+    (folder / "link").symlink_to("shelf 3/sample 0")
+    (folder / "long link").symlink_to("y" * 900)
+    os.link(folder / "pieces", folder / "shelf 7" / "the same")
+    os.mkfifo(folder / "shelf 9" / "pipe")
+    os.mknod(folder / "shelf 9" / "null", stat.S_IFCHR | 0o666, os.makedev(1, 3))
+    for number in range(20):
+        os.setxattr(folder / f"shelf {number}" / "sample 0", "user.note", b"n" * 700)  # too much for an inode
+        os.chown(folder / f"shelf {number}" / "sample 0", 1000 + number, 70000)
+    (folder / "promised").touch()
+    with (folder / "promised").open("r+b") as file:  # blocks that are given out, and read as zeros
+        file.write(b"start")
+        ctypes.CDLL(None).fallocate(file.fileno(), _KEEP_SIZE, ctypes.c_long(0), ctypes.c_long(most // 8))
+        file.truncate(most // 8)
+    os.sync()
+
+
+def _pieces(path: Path, most: int) -> None:
+    """Make a file of many runs: with a hole after every block."""
+    with path.open("wb") as file:
+        for place in range(0, most, 16 * KIB):
+            file.seek(place)
+            file.write(place.to_bytes(8, "little") * 128)
+
+
+def told(folder: Path) -> dict[str, Any]:
+    """Return everything that can be told of every file, but for the number of its inode."""
+    result: dict[str, Any] = {}
+    links: dict[int, list[str]] = {}
+    for place in sorted(folder.rglob("*")):
+        about, name = place.lstat(), str(place.relative_to(folder))
+        links.setdefault(about.st_ino, []).append(name)
+        content = os.readlink(place) if place.is_symlink() else ""
+        if stat.S_ISREG(about.st_mode):
+            content = hashlib.sha256(place.read_bytes()).hexdigest()
+        marks = {key: os.getxattr(place, key) for key in os.listxattr(place, follow_symlinks=False)} if content else {}
+        times = (about.st_mtime_ns, about.st_ctime_ns)
+        result[name] = (about.st_mode, about.st_nlink, about.st_uid, about.st_gid, about.st_size, about.st_rdev, times)
+        result[name] += (content, marks)
+    result["links"] = sorted(names for names in links.values() if len(names) > 1)
+    return result
+
+
+def shrunk(image: Path, name: str, size: int, *, moving: bool, staged: bool = True) -> FilesystemState:
+    """Make the filesystem on a whole image smaller, and the image with it; return what is promised of it."""
+    kind = filesystem(name)
+    assert isinstance(kind, Shrinks)
+    with image.open("r+b", buffering=0) as file:
+        device = FileDevice(file)
+        state = kind.read(device, HERE)
+        assert state is not None and state.findings == () and not state.unclean
+        plan = kind.shrunk(kind.reached(device, state), size, moving=moving)
+        delayed = Delayed(device, state.size)
+        plan.write(delayed)
+        again = kind.read(device, HERE)
+        assert again == state, "what is in use changed before its time"
+        delayed.replay(device)
+        file.truncate(size)
+        found = kind.read(FileDevice(file), HERE)
+    assert found is not None and found.findings == (), found.findings
+    assert found.shape == plan.state.shape and abs(found.free - plan.state.free) <= MIB * moving
+    return found
+
+
+def least(image: Path, name: str, *, moving: bool) -> int:
+    """Return the fewest bytes that a filesystem says it needs."""
+    kind = filesystem(name)
+    assert isinstance(kind, Shrinks)
+    with image.open("rb", buffering=0) as file:
+        state = kind.read(FileDevice(file), HERE)
+        assert state is not None
+        with pytest.raises(CannotChangeError) as refused:
+            kind.shrunk(kind.reached(FileDevice(file), state), 2 * MIB, moving=moving)
+    return refused.value.least
+
+
+CASES: tuple[tuple[int, int, dict[str, Any]], ...] = (
+    (90 * MIB, 20 * MIB, {}),
+    (900 * MIB, 60 * MIB, {}),
+    (300 * MIB, 40 * MIB, {"unit": KIB}),
+    (9 * GIB, 200 * MIB, {"purpose": "database"}),
+    (40 * GIB, 100 * MIB, {"sector_size": 4096, "inode_each": 8 * KIB}),
+)
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(("size", "most", "wishes"), CASES)
+def test_an_aged_filesystem_shrinks(tmp_path: Path, size: int, most: int, wishes: dict[str, Any]) -> None:
+    """To halfway, to the least there is, full to the last block, and larger again: all of each file as it was."""
+    image = tmp_path / "image.raw"
+    new = filesystem("ext4").plan(size, Wishes(uuid=UUID(int=size), label="seeds", **wishes))
+    with image.open("xb", buffering=0) as file:
+        file.truncate(size)
+        new.write(FileDevice(file))
+    with quiet_log(), mounted(image, tmp_path) as place:
+        aged(place, size, most)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        was = told(place)
+    smallest = least(image, "ext4", moving=True)
+    for target in ((size + smallest) // 2, smallest + MIB // 2):
+        promised = shrunk(image, "ext4", target, moving=True)
+        with quiet_log(), mounted(image, tmp_path) as place:
+            found = shown(place)
+            assert (found["total"], found["free"], found["available"]) == (
+                promised.total,
+                promised.free,
+                promised.available,
+            )
+            assert told(place) == was
+    with quiet_log(), mounted(image, tmp_path) as place:
+        for one in ("big", "tiny", *(one.name for one in place.glob("shelf*"))):
+            shutil.rmtree(place / one)
+        (place / "pieces").unlink()
+        (place / "more").mkdir()
+        made = load.fill(place / "more", 3)
+        load.verify(made)
+        load.delete_half(made)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        load.verify(made)
