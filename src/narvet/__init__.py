@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     from narvet.usecases.adopt import Adopted, adopt
     from narvet.usecases.branch import Branched, branch
     from narvet.usecases.draft import draft, read_requests
-    from narvet.usecases.enlarge import Enlarged, enlarge
+    from narvet.usecases.enlarge import Resized, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
     from narvet.usecases.fold import fold
     from narvet.usecases.layout import Reviewed, confirm, review
@@ -57,6 +57,7 @@ if TYPE_CHECKING:
     from narvet.usecases.recast import Recast, RecastWishes, recast
     from narvet.usecases.reclaim import Reclaimed, reclaim
     from narvet.usecases.retire import retire
+    from narvet.usecases.shrink import shrink
     from narvet.usecases.survey import survey
     from narvet.usecases.write import Written, write
 
@@ -85,7 +86,7 @@ _HOMES = {
     "usecases.adopt": ("Adopted", "adopt"),
     "usecases.branch": ("Branched", "branch"),
     "usecases.draft": ("draft", "read_requests"),
-    "usecases.enlarge": ("Enlarged", "enlarge"),
+    "usecases.enlarge": ("Resized", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
     "usecases.fold": ("fold",),
     "usecases.layout": ("Reviewed", "confirm", "review"),
@@ -93,6 +94,7 @@ _HOMES = {
     "usecases.recast": ("Recast", "RecastWishes", "recast"),
     "usecases.reclaim": ("Reclaimed", "reclaim"),
     "usecases.retire": ("retire",),
+    "usecases.shrink": ("shrink",),
     "usecases.survey": ("survey",),
     "usecases.write": ("Written", "write"),
 }  # fmt: skip
@@ -100,14 +102,14 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
-    "Adopted", "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Enlarged", "Estate", "Finding",
+    "Adopted", "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding",
     "Guest", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
-    "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Reviewed",
-    "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
+    "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
+    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
     "adopt", "branch", "change_example", "confirm", "counted", "draft", "enlarge", "entries", "fold",
     "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest", "owner_not_set",
     "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review",
-    "show_both", "survey", "write",
+    "show_both", "shrink", "survey", "write",
 ]  # fmt: skip
 
 

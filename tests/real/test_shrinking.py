@@ -101,7 +101,7 @@ def shrunk(image: Path, name: str, size: int, *, moving: bool, staged: bool = Tr
         delayed.replay(device)
         file.truncate(size)
         found = kind.read(FileDevice(file), HERE)
-    assert found is not None and found.findings == (), found.findings
+    assert found is not None and found.findings == ()
     assert found.shape == plan.state.shape and abs(found.free - plan.state.free) <= MIB * moving
     return found
 

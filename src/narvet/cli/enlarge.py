@@ -42,13 +42,13 @@ def command(ctx: click.Context, /, image: Path, size: int | None, as_json: bool,
     Example: narvet enlarge trials.vhdx --size "80 GiB"
     """
     from narvet.report import text
-    from narvet.report.facts import enlarged_facts
+    from narvet.report.facts import resized_facts
 
     options["space"] = options["space"] or "thin"
     done = narvet.enlarge(image, size, **options)
     if as_json:
-        print_json(enlarged_facts(done))
+        print_json(resized_facts(done))
     else:
-        print_text(lambda marks: text.enlarged(done, marks))
+        print_text(lambda marks: text.resized(done, marks))
     print_findings(done.findings)
     ctx.exit(status_of(done.findings))

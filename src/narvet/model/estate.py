@@ -69,6 +69,7 @@ class Partition:
 
     `new` is the filesystem to be written to it, None where none is. Where there is one already, `there` is what was
     found, and `resizing` how it gets another size, if it does. `mount` is None where no sheet says how a guest uses it.
+    `may_move` is whether files on it may be moved so that it can become smaller.
     """
 
     entry: PartitionEntry
@@ -77,6 +78,7 @@ class Partition:
     mount: Mount | None = None
     there: FilesystemState | None = None
     resizing: Resizing | None = None
+    may_move: bool = False
 
     @property
     def capacity(self) -> Capacity | None:

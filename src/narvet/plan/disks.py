@@ -236,15 +236,17 @@ def _partition(
     entry = _entry(disk, site, request, run, before)
     mount = _mount(site, request, system)
     if kind is None or not run.length:
-        return Partition(entry, mount=mount), ()
+        return Partition(entry, mount=mount, may_move=asked.move_files), ()
     try:
         new = kind.plan(run.length, replace(request.wishes, start=run.start))
     except UnfitError as error:
         if keeps and not error.remedy:  # what is there was made by others, and fits as it is
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
-            return Partition(entry, state, mount=mount), ()
-        return Partition(entry, mount=mount), (_unfit(error, run.length, disk.place.part(asked.index)),)
-    return Partition(entry, new.state(), new, mount), ()
+            return Partition(entry, state, mount=mount, may_move=asked.move_files), ()
+        return Partition(entry, mount=mount, may_move=asked.move_files), (
+            _unfit(error, run.length, disk.place.part(asked.index)),
+        )
+    return Partition(entry, new.state(), new, mount, may_move=asked.move_files), ()
 
 
 def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, before: int) -> int:

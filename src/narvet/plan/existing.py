@@ -135,7 +135,7 @@ def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Parti
     resizing: Resizing | None = None
     said: list[Finding] = []
     if part.size < state.size:
-        resizing, said = _shrinking(state, part.size, where)
+        resizing, said = _shrinking(state, part.size, where, moving=part.may_move)
     elif part.size > found.size or (not part.number and part.size > state.size):
         resizing, said = _growth(state, part.size, where)
         if resizing is not None and resizing.state.shape == state.shape:
@@ -165,16 +165,18 @@ def _growth(state: FilesystemState, size: int, where: Place) -> tuple[Resizing |
         return None, [rules.cannot_be_changed.error(where, str(error), error.remedy)]
 
 
-def _shrinking(state: FilesystemState, size: int, where: Place) -> tuple[Resizing | None, list[Finding]]:
+def _shrinking(
+    state: FilesystemState, size: int, where: Place, *, moving: bool
+) -> tuple[Resizing | None, list[Finding]]:
     kind = filesystem(state.kind)
     try:
         if not isinstance(kind, Shrinks):
             raise CannotChangeError(
                 f"{state.kind} cannot be made smaller; it has {show_bytes(state.size)}, not {show_bytes(size)}",
-                "leave it as large as it is, or make a new disk and copy the files",
+                "make a new disk and copy the files",
                 state.size,
             )
-        return kind.shrunk(state, size), []
+        return kind.shrunk(state, size, moving=moving), []
     except CannotChangeError as error:
         return None, [rules.cannot_be_changed.error(where, str(error), error.remedy)]
 

@@ -109,6 +109,7 @@ def _partition(name: str, asked: DiskAsked, index: int, system: GuestSystem) -> 
         access=tuple(form.access.items()),
         attributes=defaults.attributes,
         needed=form.needed,
+        move_files=form.move_files,
         mount_options=form.options,
         unit=form.block,
         inode_each=form.inode_each,

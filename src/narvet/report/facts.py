@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
-    from narvet.usecases.enlarge import Enlarged
+    from narvet.usecases.enlarge import Resized
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
 
@@ -108,8 +108,8 @@ def rule_facts(rules: Mapping[str, Rule[...]]) -> list[dict[str, str]]:
     return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
 
 
-def enlarged_facts(done: Enlarged) -> dict[str, Any]:
-    """Return what `enlarge --json` prints."""
+def resized_facts(done: Resized) -> dict[str, Any]:
+    """Return what `enlarge --json` and `shrink --json` print."""
     return {
         "path": done.after.path,
         "size": done.after.size,

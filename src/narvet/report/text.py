@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.report.terminal import Marks
-    from narvet.usecases.enlarge import Enlarged
+    from narvet.usecases.enlarge import Resized
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
     from narvet.usecases.write import Written
@@ -137,13 +137,14 @@ def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks)
     return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 
-def enlarged(done: Enlarged, marks: Marks) -> RenderableType:
+def resized(done: Resized, marks: Marks) -> RenderableType:
     """Return what a disk was and what it is now, or that nothing changed."""
-    head = Text.assemble((done.after.path, "name"), f"  {show_both(done.after.size)}")
-    if has_errors(done.findings):
+    failed = has_errors(done.findings)
+    head = Text.assemble((done.after.path, "name"), f"  {show_both((done.before if failed else done.after).size)}")
+    if failed:
         return Group(head, "Nothing was changed: see to the errors first.")
     if not done.changes:
-        return Group(head, "There is nothing to be made larger; nothing was changed.")
+        return Group(head, "There is nothing to be changed.")
     return Group(head, Padding(_before_and_after(done.changes, done.after, marks), (0, 0, 0, 2)))
 
 
@@ -153,17 +154,19 @@ def _before_and_after(changes: Iterable[Difference], disk: Disk, marks: Marks) -
     for one in changes:
         place = where_of(one).removeprefix(str(replace(one.where, partition=None, detail=""))).strip(". ") or "size"
         becomes, was = one.shown
-        more = (
-            f"+ {show_both(one.asked - one.found)}" if isinstance(one.asked, int) and isinstance(one.found, int) else ""
-        )
+        more = _more(one.asked - one.found) if isinstance(one.asked, int) and isinstance(one.found, int) else ""
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
     for part in disk.partitions:
         if part.resizing is not None and part.there is not None and part.filesystem is not None:
             before, after = part.there.available, part.filesystem.available
-            more = f"+ {show_both(after - before)}"
             what = f"partition {part.number} available to fill" if part.number else "available to fill"
-            table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(more, "dim"))
+            table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(_more(after - before), "dim"))
     return table
+
+
+def _more(size: int) -> str:
+    """Return bytes that are won or lost."""
+    return f"+ {show_both(size)}" if size >= 0 else f"- {show_both(-size)}"
 
 
 def made(one: Made, marks: Marks) -> RenderableType:

@@ -241,6 +241,10 @@ class PartitionForm(Form):
             'linux: mount options, `["noatime"]`, in place of those that its purpose brings',
         ),
     ] = None
+    move_files: Annotated[
+        bool,
+        Told("ext4, ntfs: whether files may be moved forward where it is made smaller than they reach"),
+    ] = False
     block: Annotated[
         Size | None,
         Told(

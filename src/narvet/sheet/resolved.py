@@ -48,6 +48,7 @@ class ResolvedPartition:
     access: tuple[tuple[str, Right], ...]
     attributes: tuple[str, ...]
     needed: bool
+    move_files: bool
     mount_options: tuple[str, ...] | None
     unit: int | None
     inode_each: int | None

@@ -21,12 +21,12 @@ from narvet.model.moves import Difference
 from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey
 from narvet.plan.diff import diff_disk
-from narvet.plan.enlarge import enlarged
+from narvet.plan.resize import enlarged
 
 
 @dataclass(frozen=True)
-class Enlarged:
-    """A disk before and after it was made larger, what changed, and what is to be said about it.
+class Resized:
+    """A disk before and after it got another size, what changed, and what is to be said about it.
 
     Where a finding is of level error nothing was changed.
     """
@@ -46,7 +46,7 @@ def enlarge(
     image_format: str | None = None,
     bases: Sequence[Path] = (),
     sector_size: int | None = None,
-) -> Enlarged:
+) -> Resized:
     """Make the disk of an image larger, with a partition and the filesystem on it.
 
     `size` is bytes, None to use only what is free on the disk. `partition` is a number, None for the last one on the
@@ -72,7 +72,7 @@ def enlarge_image(
     space: Space,
     trust: Trust,
     sector_size: int | None,
-) -> Enlarged:
+) -> Resized:
     """Make the disk of an image larger; see `enlarge`."""
     facts = chain(image, trust)[0].facts
     found = survey(str(image), deep=False, trust=trust, sector_size=sector_size)
@@ -91,4 +91,4 @@ def enlarge_image(
     grows = [one for one in changes if isinstance(one.asked, int)]
     if grows and not has_errors(findings):
         ChangeDisk(str(image), "", wanted, found, trust=trust).apply()
-    return Enlarged(found, wanted, tuple(grows), findings)
+    return Resized(found, wanted, tuple(grows), findings)

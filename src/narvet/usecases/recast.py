@@ -1,4 +1,4 @@
-"""The same disk in another format, thin or full, or larger."""
+"""The same disk in another format, thin or full, larger, or smaller where nothing lies at its end."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from narvet.formats.images import format_for
 from narvet.formats.images.chain import identify
 from narvet.formats.images.contract import ImageFormat, ImageSpec, Space, check_fits
 from narvet.formats.images.trust import Trust, trust_of_call
+from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.ids import derive
 from narvet.ground.units import align_up, show_apart, show_bytes
@@ -97,16 +98,16 @@ def image_spec_for(source: Source, kind: ImageFormat, new: Path, wishes: RecastW
     A guest may know the disk by its image's id, which is kept where there is one.
 
     Raises:
-        RequestError: the format cannot hold the disk so, or the size is smaller than it, or its table cannot follow.
+        RequestError: the format cannot hold the disk so, or something lies behind a smaller end, or its table cannot
+            follow.
     """
     facts = source.links[0].facts
     wanted = facts.size if wishes.size is None else wishes.size
-    if wanted < facts.size:
-        there, asked = show_apart(facts.size, wanted)
-        raise RequestError(f"the disk has {there}; it cannot be made smaller, {asked} were asked for")
     fitting = align_up(kind.fit(align_up(wanted, source.sector_size), wishes.block_size), source.sector_size)
     if fitting > facts.size:
         _check_can_grow(source)
+    elif fitting < facts.size:
+        _check_can_shrink(source, fitting)
     native_id = facts.id or derive(NAMESPACE_URL, "recast", new.name, fitting)
     spec = ImageSpec(
         fitting, source.sector_size, wishes.space, native_id, block_size=wishes.block_size, pieces=wishes.pieces,
@@ -128,12 +129,31 @@ def _remarks(source: Source, kind: ImageFormat, spec: ImageSpec, asked: int | No
         yield f"{kind.name} does not record the sector size; attach the disk with sectors of {spec.sector_size} bytes"
 
 
+def _check_can_shrink(source: Source, size: int) -> None:
+    """Raise RequestError if anything of a disk lies behind byte `size`, or may."""
+    there, asked = show_apart(source.size, size)
+    found, end = source.found, size
+    if not found.partitions:
+        raise RequestError(f"the disk has {there}; nothing tells that it can be cut to {asked}; leave it as it is")
+    _check_can_grow(source)
+    reach = max(part.end for part in found.partitions)
+    if found.table != NO_TABLE:
+        end = table_format(found.table).bounds(size, source.sector_size).end
+    elif found.partitions[0].filesystem is not None:
+        reach = found.partitions[0].filesystem.size
+    if reach > end:
+        raise RequestError(
+            f"the disk has {there}, and something up to byte {show_bytes(reach)}; with {asked} that would be cut off; "
+            "shrink it first, or ask for more"
+        )
+
+
 def _check_can_grow(source: Source) -> None:
     if source.found.table == NO_TABLE:
         return
     doubts = table_doubts(source.found)
     if doubts:
         raise RequestError(
-            f"{source.path}: its table cannot follow to the end of a larger disk: {doubts[0]}; recast it to a format "
-            "and size that it has, or repair it first"
+            f"{source.path}: its table cannot follow to another end: {doubts[0]}; recast it to a format and size "
+            "that it has, or repair it first"
         )

@@ -15,6 +15,7 @@ from narvet.formats.filesystems.ext4.volume import Volume
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.free_runs import FreeRuns
 
 
 class Allotter(Resizer):
@@ -28,7 +29,7 @@ class Allotter(Resizer):
         self._blocks: dict[int, NDArray[np.uint8]] = {}
         self._inodes: dict[int, NDArray[np.uint8]] = {}
         self._changed: set[int] = set()
-        self._free = self._free_runs()
+        self._free = FreeRuns(self._free_runs())
         self._next_inode = max(volume.superblock.s_first_ino, 11) + 1 if volume.superblock.s_rev_level else 12
 
     @property
@@ -54,19 +55,11 @@ class Allotter(Resizer):
         Raises:
             CannotChangeError: there are not so many.
         """
-        runs = []
-        while count:
-            lengths = self._free[:, 1] - self._free[:, 0]
-            if not lengths.any():
-                raise CannotChangeError("too little is free before the new end", "ask for a larger size")
-            fitting = lengths >= count
-            index = int(fitting.argmax()) if fitting.any() else int(lengths.argmax())
-            length = min(count, int(lengths[index]))
-            run = Extent(int(self._free[index, 0]), length)
-            self._free[index, 0] += length
+        runs = self._free.take(count)
+        if not runs:
+            raise CannotChangeError("too little is free before the new end", "ask for a larger size")
+        for run in runs:
             self._mark(run, used=True)
-            runs.append(run)
-            count -= length
         return runs
 
     def give_back(self, run: Extent) -> None:

@@ -9,6 +9,7 @@ from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import protected
 from narvet.formats.filesystems.ntfs.parse import Volume, one_of, system_file, unprotected
 from narvet.ground.errors import ImageError
+from narvet.ground.extents import Extent
 from narvet.ground.units import align_up
 
 BY_GUEST = "let its guest do it"
@@ -41,15 +42,23 @@ class FirstRecords:
         Raises:
             CannotChangeError: the record has no room for it.
         """
-        data = self.get(number)
-        head = r.FileRecord.decode(bytes(data))
-        whole = attribute.ljust(align_up(len(attribute), 8), b"\0")
-        whole = whole[:4] + len(whole).to_bytes(4, "little") + whole[8:]
-        changed = bytes(data[:place]) + whole + bytes(data[place + length : head.bytes_in_use])
-        if len(changed) > len(data):
-            raise CannotChangeError(f"the ntfs has no room in the record of its file {number}", BY_GUEST)
-        changed = replace(head, bytes_in_use=len(changed)).encode() + changed[r.FileRecord.size :]
-        self.put(number, changed.ljust(len(data), b"\0"))
+        self.put(number, with_attribute(bytes(self.get(number)), number, Extent(place, length), attribute))
+
+
+def with_attribute(data: bytes, number: int, there: Extent, attribute: bytes) -> bytes:
+    """Return a record with other bytes in the place of an attribute; their length is padded and entered.
+
+    Raises:
+        CannotChangeError: the record has no room for it.
+    """
+    head = r.FileRecord.decode(data)
+    whole = attribute.ljust(align_up(len(attribute), 8), b"\0")
+    whole = whole[:4] + len(whole).to_bytes(4, "little") + whole[8:]
+    changed = data[: there.start] + whole + data[there.end : head.bytes_in_use]
+    if len(changed) > len(data):
+        raise CannotChangeError(f"the ntfs has no room in the record of its file {number}", BY_GUEST)
+    changed = replace(head, bytes_in_use=len(changed)).encode() + changed[r.FileRecord.size :]
+    return changed.ljust(len(data), b"\0")
 
 
 def find(data: bytes | bytearray, kind: int, name: str, number: int) -> tuple[int, int]:

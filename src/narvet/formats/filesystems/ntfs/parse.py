@@ -13,6 +13,7 @@ from narvet.block.zeros import Zeros
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import ImageError
+from narvet.ground.extents import Extent
 from narvet.ground.units import Cluster
 
 MOST_RUNS = 1 << 16  # of one attribute
@@ -100,6 +101,11 @@ def unprotected(data: bytes, magic: bytes, where: str) -> bytes:
 
 def attributes(volume: Volume, data: bytes, where: str) -> Iterator[Found]:
     """Yield the attributes of a record whose update sequence was undone."""
+    return (one for _, one in placed_attributes(volume, data, where))
+
+
+def placed_attributes(volume: Volume, data: bytes, where: str) -> Iterator[tuple[Extent, Found]]:
+    """Yield the attributes of a record whose update sequence was undone, and the bytes of it that each takes."""
     head = r.FileRecord.decode(data)
     if head.bytes_in_use > len(data) or head.attrs_offset < r.FileRecord.size:
         raise ImageError(f"{where} says it uses {head.bytes_in_use} of {len(data)} bytes")
@@ -114,7 +120,7 @@ def attributes(volume: Volume, data: bytes, where: str) -> Iterator[Found]:
             raise ImageError(f"{where}: an attribute has {one.length} bytes")
         if place + one.length > head.bytes_in_use:
             raise ImageError(f"{where}: an attribute leaves the record")
-        yield _attribute(volume, one, data[place : place + one.length], where)
+        yield Extent(place, one.length), _attribute(volume, one, data[place : place + one.length], where)
         place += one.length
 
 

@@ -8,6 +8,7 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.ntfs.maps import map_pieces
 from narvet.formats.filesystems.ntfs.parse import Volume, content, volume_of
+from narvet.formats.filesystems.ntfs.relocate import relocate
 from narvet.formats.filesystems.ntfs.resize import Resizer
 from narvet.formats.filesystems.ntfs.shape import Account
 from narvet.formats.filesystems.ntfs.shrink import PlannedShrinking
@@ -44,6 +45,9 @@ def shorten(device: BlockDevice, planned: PlannedShrinking) -> None:
         CannotChangeError: its own files are in a form that is not written to here.
     """
     volume = volume_of(device)
+    if volume is not None and planned.moves:
+        relocate(volume, planned.new.clusters)
+        volume = volume_of(device)
     if volume is None or volume.shape != planned.old or _least(volume) > planned.new.clusters:
         raise ImageError("the filesystem was changed while it was being made smaller")
     if planned.new != planned.old:

@@ -17,16 +17,18 @@ from narvet.ground.units import KIB
 
 @dataclass(frozen=True)
 class PlannedShrinking:
-    """An NTFS before and after."""
+    """An NTFS before and after; `moves` is whether what it keeps behind its new end is moved before that."""
 
     before: FilesystemState
     state: FilesystemState
     old: Shape
     new: Shape
+    moves: bool = False
 
     def footprint(self) -> int:
         """Return the most bytes that it writes."""
-        return 4 * self.new.unit + 64 * KIB
+        moved = min(self.old.total - self.new.total, self.before.total - self.before.free) if self.moves else 0
+        return moved + 4 * self.new.unit + 64 * KIB
 
 
 S = TypeVar("S", bound=PlannedShrinking)
@@ -43,8 +45,9 @@ def shrunk(kind: type[S], state: FilesystemState, size: int, *, moving: bool) ->
     if not isinstance(old, Shape) or not isinstance(account, Account) or account.least is None:
         raise CannotChangeError("the ntfs is damaged", "repair it in its guest")
     new = replace(old, sectors=size // old.sector_size - 1)  # the copy of the first sector follows
-    least = max(account.least * old.unit + old.sector_size, LEAST)
-    if new.clusters < account.least or size < LEAST:
-        raise cannot_shrink("ntfs", size, least, least, moving=moving)
+    used = old.clusters - state.free // old.unit
+    sizes = [max(clusters * old.unit + old.sector_size, LEAST) for clusters in (account.least, used)]
+    if size < sizes[moving] or new.clusters < (used if moving else account.least):
+        raise cannot_shrink("ntfs", size, *sizes, moving=moving)
     free = state.free - (old.clusters - new.clusters) * old.unit
-    return kind(state, replace(state, shape=new, free=free), old, new)
+    return kind(state, replace(state, shape=new, free=free), old, new, new.clusters < account.least)

@@ -1,4 +1,4 @@
-"""A disk that exists made larger without a sheet: its size, one of its partitions, and what lies on that. Pure."""
+"""A disk that exists made larger or smaller without a sheet: its size, a partition, and what lies on that. Pure."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import replace
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, image_place
-from narvet.ground.units import MIB, align_down, show_apart
+from narvet.ground.units import MIB, align_down, show_apart, show_bytes
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.plan.existing import onto
 
@@ -29,6 +29,38 @@ def enlarged(found: Disk, size: int, number: int | None = None) -> tuple[Disk, t
         grown = replace(part, entry=replace(part.entry, size=_room(found, size, part) - part.start))
         wanted = replace(wanted, partitions=tuple(grown if one is part else one for one in wanted.partitions))
     return onto(wanted, found, image_place(found.path))
+
+
+def shortened(found: Disk, size: int, *, moving: bool = False) -> tuple[Disk, tuple[Finding, ...]]:
+    """Return a disk of no more than `size` bytes, and what keeps it from getting smaller.
+
+    The partition that reaches behind the new end is cut there, and what lies on it; with `moving` its files may get
+    other places for that.
+
+    Raises:
+        RequestError: the disk is no larger than that, or partitions start behind the new end.
+    """
+    if size >= found.size:
+        there, asked = show_apart(found.size, size)
+        raise RequestError(f"{found.path}: the disk has {there}; {asked} are not less")
+    end = size
+    if found.table != NO_TABLE:
+        end = table_format(found.table).bounds(size, found.image.sector_size or 512).end
+    late = [one for one in found.partitions if one.start >= end]
+    if late or end <= 0:
+        reach = max((one.start for one in late), default=0)
+        raise RequestError(
+            f"{found.path}: a partition starts at {show_bytes(reach)}; {show_bytes(size)} end before it; ask for more"
+        )
+    parts = tuple(_cut(one, end, moving=moving) if one.end > end else one for one in found.partitions)
+    wanted = replace(found, image=replace(found.image, size=size), partitions=parts, findings=())
+    return onto(wanted, found, image_place(found.path))
+
+
+def _cut(part: Partition, end: int, *, moving: bool) -> Partition:
+    unit = MIB if part.start % MIB == 0 and align_down(end, MIB) > part.start else 1
+    size = align_down(end, unit) - part.start
+    return replace(part, entry=replace(part.entry, size=size), may_move=moving)
 
 
 def _partition(found: Disk, number: int | None) -> Partition | None:

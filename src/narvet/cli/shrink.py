@@ -1,0 +1,49 @@
+"""`narvet shrink`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+import narvet
+from narvet.cli.common import (
+    A_PATH,
+    AS_JSON,
+    IMAGE_FORMAT,
+    SECTOR,
+    SizeType,
+    print_findings,
+    print_json,
+    print_text,
+    status_of,
+)
+
+
+@click.command("shrink")
+@click.argument("image", type=A_PATH)
+@click.option("--size", type=SizeType(), required=True, help="What the disk is to have.")
+@click.option("--move-files", is_flag=True, help="Move files that lie behind the new end; otherwise none may.")
+@IMAGE_FORMAT
+@SECTOR
+@AS_JSON
+@click.pass_context
+def command(ctx: click.Context, /, image: Path, size: int, as_json: bool, **options: Any) -> None:
+    """Make the disk of IMAGE smaller: image, table, the partition at its end, and the filesystem on it.
+
+    Its guest must be off. Nothing is lost: what does not fit is refused, with the least size that is possible. A disk
+    of a sheet is made smaller by its sheet.
+
+    Example: narvet shrink trials.vhdx --size "40 GiB" --move-files
+    """
+    from narvet.report import text
+    from narvet.report.facts import resized_facts
+
+    done = narvet.shrink(image, size, **options)
+    if as_json:
+        print_json(resized_facts(done))
+    else:
+        print_text(lambda marks: text.resized(done, marks))
+    print_findings(done.findings)
+    ctx.exit(status_of(done.findings))
