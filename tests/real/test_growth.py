@@ -1,7 +1,7 @@
-"""Grown disks judged: aged by a real kernel, made larger, used again; numbers to the byte, every file as it was.
+"""Disks of another size judged: aged by a real kernel, changed, used again; numbers to the byte, files as they were.
 
 The machine's own kernel ages and judges ext4 and xfs at many sizes. A guest does so for every filesystem, on images of
-every format, through its hypervisor: it boots once to fill them, and once more when they are larger.
+every format, through its hypervisor: it boots once to fill them, and once more when they are larger, or smaller.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from uuid import UUID
 
 import pytest
 
+import narvet
 from narvet.block.delayed import Delayed
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
@@ -122,11 +123,16 @@ CASES = (
     Case("i.raw", "fat32", "300 MiB", "310 MiB", ("--space", "full")),
     Case("j.raw", "exfat", "200 MiB", "100 GiB", ("--sector", "4096"), 4096),
     Case("k.raw", "ntfs", "100 MiB", "3 TiB", ("--sector", "4096"), 4096),
+    Case("m.vhdx", "ntfs", "400 MiB", "60 MiB"),
+    Case("n.qcow2", "ntfs", "200 MiB", "40 MiB", ("--block", "512 B")),
+    Case("o.vmdk", "ext4", "300 MiB", "50 MiB"),
+    Case("p.raw", "ntfs", "2 TiB", "140 MiB", ("--sector", "4096"), 4096),
+    Case("q.vhd", "ntfs", "90 MiB", "30 MiB", ("--space", "full")),
     Case("l.raw", "ext4", "60 MiB", "600 MiB", table="none"),
 )
 FORMATS = {".vhd": "vpc"}
 MOUNTED = {"fat32": "vfat", "ntfs": "ntfs3"}
-FILLED = ("400 MiB", "200 MiB", "130 MiB", "90 MiB", "310 MiB")  # what an emulated guest fills in some seconds
+FILLED = ("400 MiB", "200 MiB", "130 MiB", "90 MiB", "310 MiB", "60 MiB", "50 MiB", "40 MiB", "30 MiB")  # what an emulated guest fills in some seconds
 LARGER = 3 * GIB  # what the guest makes of the last one itself, while it runs
 
 AGE = """
@@ -174,7 +180,9 @@ def larger(guests: dict[str, Used]) -> Iterator[tuple[list[Any], Answers]]:
     promised, script = [], []
     for number, case in enumerate(CASES):
         words = ("--sector", str(case.sector)) if case.sector != 512 else ()
-        promised.append(facts("enlarge", str(used.memory / case.image), "--size", case.after, *words))
+        smaller = narvet.parse_size(case.after) < narvet.parse_size(case.before)
+        how = ("shrink", "--move-files") if smaller else ("enlarge",)
+        promised.append(facts(*how, str(used.memory / case.image), "--size", case.after, *words))
         at, kind = f"/b{number}", MOUNTED.get(case.filesystem, case.filesystem)
         script += [
             f"mkdir {at}; mount -t {kind} {_device(case, number)} {at}; {SHOWS.format(at=at)}",
@@ -195,7 +203,7 @@ def larger(guests: dict[str, Used]) -> Iterator[tuple[list[Any], Answers]]:
 
 
 @pytest.mark.guest
-def test_a_guest_goes_on_with_larger_disks(larger: tuple[list[Any], Answers], guests: dict[str, Used]) -> None:
+def test_a_guest_goes_on_with_disks_of_another_size(larger: tuple[list[Any], Answers], guests: dict[str, Used]) -> None:
     promised, answers = larger
     for number, (case, enlarged) in enumerate(zip(CASES, promised, strict=True)):
         at = f"/b{number}"
