@@ -20,6 +20,7 @@ from narvet.block.publish import recover_all
 from narvet.formats.images import NAMES, ending_of, image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image, parts_of
 from narvet.formats.images.contract import ImageSpec
+from narvet.formats.images.trust import Trust
 from narvet.formats.tables.gpt import FORMAT
 from narvet.ground.errors import NarvetError
 from narvet.ground.units import KIB, MIB
@@ -82,7 +83,7 @@ def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
     with open_image(new) as device:
         assert FORMAT.read(device, HERE)[1] == ()
     for words, message in (
-        (["--size", "1 MiB"], "cannot be made smaller"),
+        (["--size", "1 MiB"], "would be cut off"),
         (["--size", "3 TiB"], "holds disks of at most"),
         (["--block", "3 MiB"], "has no blocks of"),
         (["--size", "9"], "has no unit"),
@@ -287,3 +288,66 @@ def test_what_an_image_says_does_not_command_the_terminal(tmp_path: Path) -> Non
     for words in (["survey", str(child)], ["fold", str(child)], ["recast", str(child), str(tmp_path / "new.raw")]):
         done = run(*words, status=1)
         assert "\x1b" not in done.stdout + done.stderr and "\N{REPLACEMENT CHARACTER}[2Jx.qcow2" in "".join((done.stdout + done.stderr).split())  # fmt: skip
+
+
+@pytest.mark.parametrize(("below", "above"), PAIRS)
+def test_a_child_is_tied_to_a_base_that_was_moved_copied_or_touched(tmp_path: Path, below: str, above: str) -> None:
+    """The disk reads as it did, children of others are not touched, and what does not fit is refused."""
+    dice, base, child = random.Random(7), tmp_path / f"base{ending_of(below)}", tmp_path / f"child{ending_of(above)}"
+    size = image_format(below).fit(9 * MIB)
+    with new_image_file(
+        image_format(below), base, ImageSpec(size, id=UUID(int=4), block_size=SMALL_BLOCKS[below])
+    ) as device:
+        for place in range(0, size - MIB, MIB):
+            device.write(place, dice.randbytes(300 * KIB))
+    run("branch", str(base), str(child), status=0)
+    with open_image(child, writable=True) as device:
+        for place in range(0, size - 2 * MIB, 2 * MIB):
+            device.write(place + 100, dice.randbytes(150 * KIB))
+        device.zero(5 * MIB, MIB)  # holes of the child over data of its base
+    expected, about = content(child), identify(child).facts
+    # moved to another folder and name: it answers to what the child remembers
+    moved = tmp_path / "attic" / f"moved{ending_of(below)}"
+    moved.parent.mkdir()
+    base.rename(moved)
+    assert "is missing; put it back" in " ".join(run("survey", str(child), status=1).stdout.split())
+    assert "answers to" in run("tie", str(child), str(moved), status=0).stdout
+    assert _reads(child, moved) == expected and identify(child).facts.id == about.id
+    assert [one["rule"] for one in facts("survey", str(child), "--base", str(moved))[0]["findings"]] == [
+        "bytes-not-known"
+    ]
+    # copied: the id says so, or else the content is compared with the base that it has
+    copy = tmp_path / f"copy{ending_of(below)}"
+    shutil.copyfile(moved, copy)
+    os.utime(copy, (1, 1))
+    run("tie", str(child), str(copy), status=0)
+    assert content(child) == expected
+    # the same, but the child's base is gone: what it was made from must be named, or answered for
+    if below == "raw":
+        os.utime(copy, (2, 2))
+        third = tmp_path / "third.raw"
+        shutil.copyfile(copy, third)
+        told = " ".join(run("tie", str(child), str(third), status=3).stderr.split())
+        assert "--same-as" in told and "--sure" in told
+        assert "was made from either" in run("tie", str(child), str(third), "--same-as", str(moved), status=3).stderr
+        os.utime(copy, (1, 1))
+        assert "byte for byte" in run("tie", str(child), str(third), "--same-as", str(copy), status=0).stdout
+        os.utime(third, (3, 3))
+        run("tie", str(child), str(third), "--sure", status=0)
+        assert content(child) == expected
+    # another disk, a child of the child, no child at all
+    other = tmp_path / f"other{ending_of(below)}"
+    with new_image_file(image_format(below), other, ImageSpec(size, id=UUID(int=9))) as device:
+        device.write(MIB, b"x")
+    before = child.read_bytes()
+    assert run("tie", str(child), str(other), status=3).stderr
+    assert "it is no child" in run("tie", str(other), str(moved), status=2).stderr
+    run("branch", str(child), str(tmp_path / f"grandchild{ending_of(above)}"), status=0)
+    assert "is a child of it" in run("tie", str(child), str(moved), status=3).stderr
+    assert child.read_bytes() == before
+    assert list(tmp_path.rglob(".*")) == []
+
+
+def _reads(child: Path, base: Path) -> bytes:
+    with open_image(child, trust=Trust(bases=frozenset({os.path.realpath(base)}))) as device:
+        return device.read(0, device.size)

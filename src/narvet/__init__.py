@@ -59,6 +59,7 @@ if TYPE_CHECKING:
     from narvet.usecases.retire import retire
     from narvet.usecases.shrink import shrink
     from narvet.usecases.survey import survey
+    from narvet.usecases.tie import Tied, tie
     from narvet.usecases.write import Written, write
 
 _HOMES = {
@@ -96,6 +97,7 @@ _HOMES = {
     "usecases.retire": ("retire",),
     "usecases.shrink": ("shrink",),
     "usecases.survey": ("survey",),
+    "usecases.tie": ("Tied", "tie"),
     "usecases.write": ("Written", "write"),
 }  # fmt: skip
 _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, names in _HOMES.items() for name in names}
@@ -105,11 +107,12 @@ __all__ = [
     "Adopted", "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding",
     "Guest", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
-    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "UnsupportedError", "Written",
+    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError",
+    "Written",
     "adopt", "branch", "change_example", "confirm", "counted", "draft", "enlarge", "entries", "fold",
     "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest", "owner_not_set",
     "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review",
-    "show_both", "shrink", "survey", "write",
+    "show_both", "shrink", "survey", "tie", "write",
 ]  # fmt: skip
 
 

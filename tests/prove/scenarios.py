@@ -28,6 +28,7 @@ class Scenario:
     """A command tried in a folder that `prepare` fills; `disks` are read by their content, whatever their bytes are.
 
     A disk is read through the first of its files that exists: of a child and its base, the child while it is there.
+    `in_steps` is whether it is changed in more than one, so that in between it may be neither the old nor the new one.
     """
 
     name: str
@@ -36,6 +37,7 @@ class Scenario:
     disks: tuple[tuple[str, ...], ...] = ()
     again: tuple[str, ...] | None = None
     bases: tuple[str, ...] = field(default=())
+    in_steps: bool = False
 
     def call(self, folder: Path) -> list[str]:
         """Return the words of the command in a folder."""
@@ -109,6 +111,14 @@ def _child(below: str, above: str) -> Callable[[Path], None]:
     return prepare
 
 
+def _moved_base(kind: str) -> Callable[[Path], None]:
+    def prepare(folder: Path) -> None:
+        _child(kind, kind)(folder)
+        (folder / f"base{ending_of(kind)}").rename(folder / f"moved{ending_of(kind)}")
+
+    return prepare
+
+
 def _written(disks: str) -> Callable[[Path], None]:
     def prepare(folder: Path) -> None:
         import narvet
@@ -140,13 +150,21 @@ def _changed(before: str, after: str) -> Callable[[Path], None]:
     return prepare
 
 
-def _grows(kind: str, filesystem: str, first: str, then: str, more: str = "") -> Scenario:
+def _grows(kind: str, filesystem: str, first: str, then: str, more: str = "", moves: str = "") -> Scenario:
     """A disk of some format that grows, with what is on it."""
-    parts = [f'filesystem = "{filesystem}"' + ("" if filesystem == "swap" else '\nat = "/srv/a"')] * 2
+    parts = [f'filesystem = "{filesystem}"' + ("" if filesystem == "swap" else '\nat = "/srv/a"') + moves] * 2
     sizes = [f'size = "{size}"\nformat = "{kind}"\n{more}' for size in (first, then)]
     before, after = (disk("a", keys, part) for keys, part in zip(sizes, parts, strict=True))
     files = f"shelf/a{ending_of(kind)}", *(f"shelf/a-{number}.vmdk" for number in range(1, 9) if "pieces" in more)
-    return Scenario(f"grow {kind} {filesystem}", _changed(before, after), ("write", "@/sheet.toml"), (files,))
+    name, in_steps = ("shrink", kind != "raw") if "move_files" in parts[1] else ("grow", False)
+    return Scenario(
+        f"{name} {kind} {filesystem}", _changed(before, after), ("write", "@/sheet.toml"), (files,), in_steps=in_steps
+    )
+
+
+def _shrinks(kind: str, filesystem: str, first: str, then: str) -> Scenario:
+    """A disk of some format that gets smaller, with what is on it moved forward."""
+    return _grows(kind, filesystem, first, then, moves="\nmove_files = true")
 
 
 _PLAIN = disk("a", 'size = "12 MiB"\nformat = "qcow2"', 'size = "8 MiB"\nat = "/srv/a"')
@@ -162,6 +180,11 @@ CHANGES = (
     _grows("qcow2", "xfs", "20 MiB", "60 MiB"),
     _grows("vmdk", "fat32", "40 MiB", "50 MiB"),
     _grows("vmdk", "ext4", "6 MiB", "20 MiB", 'pieces = "4 MiB"'),
+    _shrinks("raw", "ext4", "30 MiB", "9 MiB"),
+    _shrinks("raw", "ntfs", "40 MiB", "14 MiB"),
+    _shrinks("vhdx", "ext4", "30 MiB", "9 MiB"),
+    _shrinks("qcow2", "ntfs", "40 MiB", "14 MiB"),
+    Scenario("shrink", _written(_PLAIN), ("shrink", "@/shelf/a.qcow2", "--size", "9 MiB"), (("shelf/a.qcow2",),), in_steps=True),
     Scenario("correct", _changed(_PLAIN, _CORRECTED), ("write", "@/sheet.toml"), (("shelf/a.qcow2",),)),
     Scenario(
         "move", _changed(_PLAIN, _PLAIN.replace('"shelf"', '"bulk"').replace("qcow2", "vhdx")),
@@ -200,6 +223,10 @@ SCENARIOS = (
             ((f"child{ending_of(above)}", f"base{ending_of(below)}"),),
         )
         for below, above in (("raw", "qcow2"), ("vhdx", "vhdx"), ("vmdk", "vmdk"), ("vhd", "vhd"), ("qcow2", "qcow2"))
+    ),
+    *(
+        Scenario(f"tie {kind}", _moved_base(kind), ("tie", f"@/child{ending_of(kind)}", f"@/moved{ending_of(kind)}"), ((f"moved{ending_of(kind)}",),), in_steps=True)
+        for kind in ("qcow2", "vhdx")
     ),
     *(
         Scenario(f"reclaim {kind}", _written(disk("a", f'size = "16 MiB"\nformat = "{kind}"\nspace = "full"', 'filesystem = "ext4"')),

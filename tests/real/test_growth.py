@@ -132,7 +132,17 @@ CASES = (
 )
 FORMATS = {".vhd": "vpc"}
 MOUNTED = {"fat32": "vfat", "ntfs": "ntfs3"}
-FILLED = ("400 MiB", "200 MiB", "130 MiB", "90 MiB", "310 MiB", "60 MiB", "50 MiB", "40 MiB", "30 MiB")  # what an emulated guest fills in some seconds
+FILLED = (
+    "400 MiB",
+    "200 MiB",
+    "130 MiB",
+    "90 MiB",
+    "310 MiB",
+    "60 MiB",
+    "50 MiB",
+    "40 MiB",
+    "30 MiB",
+)  # what an emulated guest fills in some seconds
 LARGER = 3 * GIB  # what the guest makes of the last one itself, while it runs
 
 AGE = """

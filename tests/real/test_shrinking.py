@@ -74,7 +74,7 @@ def told(folder: Path) -> dict[str, Any]:
     for place in sorted(folder.rglob("*")):
         about, name = place.lstat(), str(place.relative_to(folder))
         links.setdefault(about.st_ino, []).append(name)
-        content = os.readlink(place) if place.is_symlink() else ""
+        content = str(place.readlink()) if place.is_symlink() else ""
         if stat.S_ISREG(about.st_mode):
             content = hashlib.sha256(place.read_bytes()).hexdigest()
         marks = {key: os.getxattr(place, key) for key in os.listxattr(place, follow_symlinks=False)} if content else {}

@@ -22,7 +22,7 @@ def enlarged(found: Disk, size: int, number: int | None = None) -> tuple[Disk, t
     """
     if size < found.size:
         there, asked = show_apart(found.size, size)
-        raise RequestError(f"{found.path}: the disk has {there}; it cannot be made smaller, {asked} were asked for")
+        raise RequestError(f"{found.path}: the disk has {there}; {asked} are less; shrink it")
     part = _partition(found, number)
     wanted = replace(found, image=replace(found.image, size=size), findings=())
     if part is not None:
@@ -38,11 +38,11 @@ def shortened(found: Disk, size: int, *, moving: bool = False) -> tuple[Disk, tu
     other places for that.
 
     Raises:
-        RequestError: the disk is no larger than that, or partitions start behind the new end.
+        RequestError: the disk is smaller than that, or partitions start behind the new end.
     """
-    if size >= found.size:
+    if size > found.size:
         there, asked = show_apart(found.size, size)
-        raise RequestError(f"{found.path}: the disk has {there}; {asked} are not less")
+        raise RequestError(f"{found.path}: the disk has {there}, and {asked} are more; enlarge it")
     end = size
     if found.table != NO_TABLE:
         end = table_format(found.table).bounds(size, found.image.sector_size or 512).end

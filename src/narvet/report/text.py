@@ -244,7 +244,8 @@ def _must_be_off(steps: Iterable[Step]) -> Iterable[RenderableType]:
     for step in steps:
         if not step.guest_may_run:
             paths.setdefault(step.guest, []).append(step.touches)
-    for guest, own in paths.items():
+    for guest, touched in paths.items():
+        own = list(dict.fromkeys(touched))
         changes = f"{', '.join(own)} {'changes' if len(own) == 1 else 'change'}"
         yield Text.assemble((guest, "name"), f" must be off while this is written: {changes}.")
     yield from [""] if paths else []

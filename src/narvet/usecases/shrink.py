@@ -58,7 +58,7 @@ def shrink(
     wished = align_up(kind.fit(align_up(size, unit), link.facts.block_size or None), unit)
     wanted, findings = shortened(found, wished, moving=move_files)
     changes = diff_disk(image_place(str(image)), wanted, replace(found, findings=()), is_copied=False)
-    if not has_errors(findings):
+    if wanted.size < found.size and not has_errors(findings):
         _apply(link, found, wanted, trust, sector_size)
     return Resized(found, wanted, tuple(one for one in changes if isinstance(one.asked, int)), findings)
 

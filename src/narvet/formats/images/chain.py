@@ -151,7 +151,9 @@ def opened_chain(path: Path, trust: Trust = NOTHING_SAID, *, changed_too: bool =
             child, base = both[-1][0], Path(named)
             name = followed_base(child.path, base, child.facts.base_format, trust)
             if not base.is_file():
-                raise ImageError(f"{child.path}: its base {base} is missing; put it back there")
+                raise ImageError(
+                    f"{child.path}: its base {base} is missing; put it back there, or tie it to where that is now"
+                )
             if os.path.realpath(base) in seen:
                 raise ImageError(f"{base}: it is in the end its own base")
             if len(both) == LONGEST:

@@ -28,6 +28,15 @@ def cannot_be_changed(why: str, remedy: str) -> Wording:
     return why, f"{remedy}; or leave it as it is"
 
 
+@cannot_be_changed.worded
+def smaller_and_elsewhere(there: str, asked: str) -> Wording:
+    """Word a partition that is to become smaller and is mounted elsewhere: most likely another partition is meant."""
+    return (
+        f"it is mounted at {there}, and would become smaller and be mounted at {asked}, where its files never were",
+        "list the partitions in the order that they have on the disk, or change one thing after the other",
+    )
+
+
 @rule(
     meaning="An image of this sheet exists whose disk the sheet no longer has.",
     way_out="Put the disk back into the sheet; or `narvet retire SHEET NAME`, if it is no longer needed.",

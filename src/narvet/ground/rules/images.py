@@ -8,13 +8,14 @@ from narvet.ground.units import show_bytes
 
 @rule(
     meaning="The base of a child is not the image the child was made from.",
-    way_out="Put back the base as it was; what the child holds fits no other.",
+    way_out="Put back the base as it was; what the child holds fits no other. If it was only moved, copied or touched, "
+    "`narvet tie CHILD BASE` ties the child to it.",
 )
 def base_changed(base: str, child: str) -> Wording:
     """Word a base that is not what its child was made from."""
     return (
         f"{base} is not what {child} was made from: it was changed, or is another image",
-        "put back the base as it was; what the child holds fits no other",
+        "put back the base as it was; or, if it was only copied or touched, tie the child to it",
     )
 
 
