@@ -236,6 +236,7 @@ def test_images_move_and_change_their_form(tmp_path: Path) -> None:
     for changes, expected in (
         ([('[disk.a]\nguest = "seedling"\nstore = "shelf"', '[disk.a]\nguest = "seedling"\nstore = "bulk"')], ["bulk/a.qcow2", "shelf/b.qcow2"]),
         ([("disk.a", "disk.c"), ("[disk.c]", '[disk.c]\nwas = "a"'), (INTO, INTO + '\nlabel = "a"')], ["bulk/c.qcow2", "shelf/b.qcow2"]),
+        ([('was = "a"\n', "")], ["bulk/c.qcow2", "shelf/b.qcow2"]),  # done, so the ledger remembers it
         ([('"qcow2"', '"vhdx"')], ["bulk/c.vhdx", "shelf/b.vhdx"]),
         ([('"vhdx"', '"vmdk"\npieces = "16 MiB"')], ["bulk/c-1.vmdk", "bulk/c-2.vmdk", "bulk/c-3.vmdk", "bulk/c.vmdk",
           "shelf/b-1.vmdk", "shelf/b-2.vmdk", "shelf/b-3.vmdk", "shelf/b.vmdk"]),

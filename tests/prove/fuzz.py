@@ -15,7 +15,7 @@ import signal
 import sys
 import tempfile
 import traceback
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -36,10 +36,11 @@ from narvet.ground.errors import NarvetError
 from narvet.ground.findings import has_errors
 from narvet.ground.units import KIB, MIB
 from narvet.observe.images import survey
-from narvet.usecases.enlarge import enlarge
+from narvet.usecases.enlarge import Resized, enlarge
+from narvet.usecases.shrink import shrink
 
 SECONDS = 30  # that one of them may take
-_SIZES = {"ext4": 6 * MIB, "xfs": 320 * MIB, "swap": MIB, "ntfs": 8 * MIB, "exfat": 6 * MIB, "fat32": 36 * MIB}
+_SIZES = {"ext4": 12 * MIB, "xfs": 320 * MIB, "swap": MIB, "ntfs": 16 * MIB, "exfat": 6 * MIB, "fat32": 36 * MIB}
 _SUMS = ("crc32", "crc32c", "crc32c_raw", "crc32c_rows", "checksum", "set_checksum", "sound", "_summed", "_sound")
 _VALUES = (
     0,
@@ -187,7 +188,7 @@ def campaign(seed: int, count: int) -> Iterator[tuple[str, list[str]]]:
 def _tried(path: Path, *, written: bool) -> str:
     """Return what is wrong with how an image was taken: an exception that is none of ours, or too much time.
 
-    With `written`, a copy of it is written to as well, as a fold into it would, and another one is enlarged.
+    With `written`, a copy of it is written to as well, as a fold into it would; others are enlarged, and made smaller.
     """
 
     def late(number: int, frame: FrameType | None) -> None:
@@ -201,7 +202,8 @@ def _tried(path: Path, *, written: bool) -> str:
             for start, length in device.extents():
                 device.read(start, min(length, 64 * KIB))
         if written:
-            _enlarge_copy(path)
+            _change_copy(path, lambda copy: enlarge(copy, 400 * MIB if path.name.startswith("xfs") else 48 * MIB))
+            _change_copy(path, lambda copy: shrink(copy, 10 * MIB if "ntfs" in path.name else 4 * MIB, move_files=True))
         if written and path.suffix != ".raw":
             _write_to_copy(path)
     except (NarvetError, OSError):
@@ -215,15 +217,14 @@ def _tried(path: Path, *, written: bool) -> str:
     return ""
 
 
-def _enlarge_copy(path: Path) -> None:
-    """Enlarge a copy; where that is refused, the copy must be as it was, and nothing may lie beside it."""
-    folder = path.with_name("enlarged")
+def _change_copy(path: Path, change: Callable[[Path], Resized]) -> None:
+    """Change a copy; where that is refused, the copy must be as it was, and nothing may lie beside it."""
+    folder = path.with_name("changed")
     folder.mkdir()
     copy = folder / path.name
     shutil.copyfile(path, copy)
     try:
-        done = enlarge(copy, 400 * MIB if path.name.startswith("xfs") else 48 * MIB)
-        refused = has_errors(done.findings)
+        refused = has_errors(change(copy).findings)
     except (NarvetError, OSError):
         refused = True
     try:

@@ -33,13 +33,15 @@ class OriginFacts:
 class Recorded:
     """An image that the ledger says was made: for which disk, where, with which table id.
 
-    `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`).
+    `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`), `names`
+    what the disk was called before it was renamed, the first name first.
     """
 
     disk: str
     path: str
     table_id: str
     asked: Mapping[str, str] = field(default_factory=dict)
+    names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -72,7 +72,8 @@ def recorded(ledger: Path) -> tuple[Recorded, ...]:
             native_id = str(line.get("id") or "")
             before = found.pop(str(line.get("from", "")), None) or found.get(path)
             kept = kept or dict(before.asked if before else {})
-            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept)
+            names = (*before.names, *([before.disk] if before.disk != disk else [])) if before else ()
+            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept, names)
         elif line.get("did") in ("image removed",):
             found.pop(path, None)
     return tuple(found.values())

@@ -26,6 +26,7 @@ from narvet.plan.existing import onto, written_anew
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.relocate import relocated
+from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
 from narvet.plan.slots import assign_slots, check_slots
 from narvet.plan.store_capacity import check_stores, plan_stores
@@ -39,7 +40,7 @@ _ROOM_FOR_TABLES = 4 * MIB  # of partitions and images, with the log of their ch
 def plan(sheet: Sheet, facts: Facts) -> Layout:
     """Return the sheet worked out. The same sheet and facts always give the same layout."""
     asked = tuple(check_asked(sheet))
-    resolved = resolve(sheet)
+    resolved = with_first_names(resolve(sheet), facts)
     moved = relocated(resolved, facts)
     facts = moved.facts
     slots = assign_slots(resolved)
