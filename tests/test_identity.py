@@ -48,7 +48,6 @@ def written(folder: Path) -> Path:
     ("old", "new", "rule", "way_out"),
     [
         ("disk.a", "disk.b", "disk-renamed", 'give it was = "a"'),
-        ('size = "16 MiB"', 'size = "16 MiB"\nsector = 4096', "image-differs", "set the sheet back"),
         (PART, 'filesystem = "swap"', "image-differs", "set the sheet back"),
         (PART, PART + '\nblock = "4 KiB"', "cannot-be-changed", "make a new disk"),
         (PART, PART + '\njournal = "2 MiB"', "cannot-be-changed", "make a new disk"),
