@@ -281,8 +281,8 @@ def cannot_shrink(kind: str, size: int, least: int, least_moving: int, *, moving
     )
 
 
-MOVE_FILES = "move_files = true"
-"""How a sheet says that files may be moved so that a filesystem can become smaller."""
+MOVE_FILES = "move_files = true in a sheet, --move-files without one"
+"""How it is said that files may be moved so that a filesystem can become smaller."""
 
 CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
 """The way out for a filesystem that nothing may be changed in."""
