@@ -482,6 +482,30 @@ def test_what_cannot_shrink_is_refused_with_what_it_needs(tmp_path: Path) -> Non
     run("recast", str(image), str(tmp_path / "x.vhd"), "--verify", status=0)
 
 
+@pytest.mark.parametrize("table", ["gpt", "mbr"])
+def test_a_partition_is_added_in_a_gap(tmp_path: Path, table: str) -> None:
+    """Between others, with the number that is free; where it does not fit, that is refused."""
+    keys, last = f'size = "300 MiB"\ntable = "{table}"', 'filesystem = "swap"'
+    sheet = make_sheet(tmp_path, disk("a", keys, 'size = "100 MiB"\nat = "/srv/a"', last))
+    narvet.write(sheet)
+    rewrite(sheet, ("100 MiB", "40 MiB"))
+    settled(sheet)
+    image = tmp_path / "shelf" / "a.raw"
+    before = narvet.survey(image).partitions
+    added = 'number = 3\nsize = "70 MiB"\nfilesystem = "xfs"\nat = "/srv/c"'
+    head = sheet.read_text()[: sheet.read_text().index("[disk.a]")]
+    sheet.write_text(head + disk("a", keys, 'size = "40 MiB"\nat = "/srv/a"', added, last))
+    assert "neighbour-in-the-way" in run("write", str(sheet), status=1).stderr
+    rewrite(sheet, ("70 MiB", "60 MiB"))
+    settled(sheet)
+    found = narvet.survey(image)
+    assert found.partitions[:2] == before and found.findings == ()
+    (there,) = found.partitions[2:]
+    assert (there.start, there.size) == (before[0].end, 60 * MIB) and there.filesystem is not None
+    sheet.write_text(head + disk("a", keys, added.replace("3", "4", 1), 'size = "40 MiB"\nat = "/srv/a"', last))
+    assert "image-differs" in run("write", str(sheet), status=1).stderr  # the third is not in the sheet
+
+
 def test_large_moves_are_copied_ahead_of_the_change(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What moves is written once, to free places; a refused commit leaves the filesystem as it was."""
     monkeypatch.setattr(change, "_AT_ONCE", -1)

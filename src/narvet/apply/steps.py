@@ -161,12 +161,20 @@ def _change(
     trust: Trust,
 ) -> Iterator[Step]:
     """Yield what takes a disk to what is wanted where it is, if anything `inside` it is to change."""
-    told = tuple(f"{one.aspect.title} {one.shown[1]} becomes {one.shown[0]}" for one in inside)
+    told = tuple(_told(one) for one in inside)
     if told:
         wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)
         folders = tuple(store.path for store in layout.stores)
         copied = disk.origin is not None
         yield ChangeDisk(disk.name, disk.guest, wanted, found, disk.spec.pieces, copied, folders, trust, told, asked)
+
+
+def _told(one: Difference) -> str:
+    """Return what becomes of one thing, in words."""
+    becomes, was = one.shown
+    if one.aspect is Aspect.PARTITION:
+        return f"partition {one.where.partition} added, {becomes}"
+    return f"{one.aspect.title} {was} becomes {becomes}"
 
 
 def _with(trust: Trust, image: Disk) -> Trust:

@@ -255,7 +255,10 @@ def _partition(
 
 
 def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, before: int) -> int:
-    return request.asked.number or table.numbers(len(disk.partitions))[request.asked.index - 1] + before
+    return (
+        request.asked.number
+        or table.numbers(max(len(disk.partitions), request.asked.position))[request.asked.position - 1] + before
+    )
 
 
 def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, before: int) -> PartitionEntry:
@@ -269,7 +272,7 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
         start=run.start,
         size=run.length,
         type=table.partition_type(asked.filesystem, system.data_partition),
-        id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.index), number),
+        id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.position), number),
         label=asked.part_label,
         attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),
     )
@@ -288,7 +291,7 @@ def _mount(site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
         access=asked.access,
         options=_mount_options(request, flash=site.flash),
         needed=asked.needed,
-        volume=str(site.ids.partition(asked.index)) if system.names_volumes else "",
+        volume=str(site.ids.partition(asked.position)) if system.names_volumes else "",
     )
 
 

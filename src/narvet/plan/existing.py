@@ -75,13 +75,14 @@ def keep_places(
     for run, size, number in zip(places, sizes, numbers, strict=True):
         part = there.get(number)
         start = part.start if part else align_up(reach, align)
-        limit = next((one for one in starts if one > start), align_down(bounds.end, align))
+        end = align_down(bounds.end, align)
+        limit = next((one for one in starts if one > start or (part is None and one == start)), end)
         length = run.length
         if size == "rest":
-            length = limit - start
+            length = max(limit - start, 0)
             if part is not None and part.end <= bounds.end:
                 length = max(length, part.size)  # one that ends off the grid is not cut back to it
-        elif part is not None and start + length > limit and limit != align_down(bounds.end, align):
+        elif start + length > limit and limit != end:
             late.append((number, (start + length, limit)))
         kept.append(Extent(start, length))
         reach = start + length

@@ -59,7 +59,7 @@ def request_partition(
             asked = replace(asked, unit=None)
     stripe = site.stripe
     wishes = Wishes(
-        uuid=site.ids.filesystem(asked.index),
+        uuid=site.ids.filesystem(asked.position),
         label=label,
         purpose=asked.purpose,
         sector_size=disk.sector_size,

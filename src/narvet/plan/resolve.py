@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from itertools import count
 from uuid import UUID
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
@@ -39,6 +40,7 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
     defaults = system.disk_defaults(asked)
     table = None if defaults.table == _NONE else defaults.table
     most = table_format(table).most_partitions if table else len(form.partition)
+    positions = _positions(form, table, before=1 if defaults.set_aside else 0)
     return ResolvedDisk(
         name=name,
         was=form.was,
@@ -56,29 +58,50 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
         slot=form.slot,
         table=table,
         table_id=form.table_id,
-        fixed_ids=_fixed_ids(form, table, asked.place),
+        fixed_ids=_fixed_ids(form, table, positions, asked.place),
         set_aside=defaults.set_aside,
         align=form.align,
         sector_size=form.sector_size,
-        partitions=tuple(_partition(name, asked, index, system) for index in range(1, len(form.partition[:most]) + 1)),
+        partitions=tuple(
+            _partition(name, asked, index, position, system) for index, position in enumerate(positions[:most], 1)
+        ),
     )
 
 
-def _fixed_ids(form: DiskForm, table: str | None, place: Place) -> dict[tuple[str | int, ...], UUID]:
+def _positions(form: DiskForm, table: str | None, before: int) -> list[int]:
+    """Return the place of each partition of a sheet among those of the table, from 1.
+
+    One with a number has the place of that, so that it can stand anywhere in the sheet; the others take what is left,
+    in order. `before` partitions that no one asked for come first.
+    """
+    numbers = table_format(table).numbers(len(form.partition)) if table else ()
+    places: dict[int, int] = {}
+    for index, part in enumerate(form.partition):
+        number = part.number - before if part.number else 0
+        place = numbers.index(number) + 1 if number in numbers else number
+        if place > 0 and place not in places.values():
+            places[index] = place
+    free = (place for place in count(1) if place not in places.values())
+    return [places[index] if index in places else next(free) for index in range(len(form.partition))]
+
+
+def _fixed_ids(
+    form: DiskForm, table: str | None, positions: list[int], place: Place
+) -> dict[tuple[str | int, ...], UUID]:
     """Return the UUIDs that stand for the ids that a sheet gives a disk itself."""
     fixed: dict[tuple[str | int, ...], UUID] = {}
     try:
-        fixed |= _of_keys(form, table)
+        fixed |= _of_keys(form, table, positions)
     except ValueError as error:
         raise RequestError(f"{place}: an id in it is none: {error}") from None
     return fixed
 
 
-def _of_keys(form: DiskForm, table: str | None) -> dict[tuple[str | int, ...], UUID]:
+def _of_keys(form: DiskForm, table: str | None, positions: list[int]) -> dict[tuple[str | int, ...], UUID]:
     fixed: dict[tuple[str | int, ...], UUID] = {}
     if form.table_id is not None and table is not None:
         fixed["table",] = table_format(table).uuid_of(form.table_id)
-    for index, part in enumerate(form.partition, 1):
+    for index, part in zip(positions, form.partition, strict=True):
         if part.id is not None:
             fixed["partition", index] = UUID(part.id)
         if part.uuid is not None and part.filesystem in FILESYSTEMS:
@@ -86,13 +109,14 @@ def _of_keys(form: DiskForm, table: str | None) -> dict[tuple[str | int, ...], U
     return fixed
 
 
-def _partition(name: str, asked: DiskAsked, index: int, system: GuestSystem) -> ResolvedPartition:
+def _partition(name: str, asked: DiskAsked, index: int, position: int, system: GuestSystem) -> ResolvedPartition:
     disk, form = asked.disk, asked.disk.partition[index - 1]
     alone = len(disk.partition) == 1
-    label = form.label if form.label is not None else (name if alone else f"{name}-{index}")
+    label = form.label if form.label is not None else (name if alone else f"{name}-{position}")
     defaults = system.partition_defaults(PartitionAsked(asked, form))
     return ResolvedPartition(
         index=index,
+        position=position,
         number=form.number,
         id=form.id.lower() if form.id else None,
         uuid=form.uuid.lower() if form.uuid else None,

@@ -27,11 +27,13 @@ class ResolvedPartition:
     """A partition as asked; `index` is its position in the sheet, from 1.
 
     `number`, `id` and `uuid` are those that the sheet has, None where they follow from its place and the disk's name.
+    `position` is its place among the partitions of the table, from which ids follow; `index` that in the sheet.
     `label` is the filesystem's, and `label_is_chosen` whether the sheet has it; `part_label` is the partition's.
     `usable` is what the guest must be able to fill, None where `size` counts.
     """
 
     index: int
+    position: int
     number: int | None
     id: str | None
     uuid: str | None
