@@ -8,6 +8,7 @@ import os
 import random
 import shutil
 import stat
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -18,12 +19,17 @@ from narvet.block.delayed import Delayed
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, Shrinks, Wishes
+from narvet.formats.filesystems.ext4.records import SUPERBLOCK_OFFSET
+from narvet.formats.filesystems.ext4.volume import superblock_on
+from narvet.formats.filesystems.ext4.write import sign
 from narvet.ground.units import GIB, KIB, MIB
 from tests.program import HERE
 from tests.real import load
 from tests.real.kernel import mounted, quiet_log, shown
+from tests.real.test_growth import grown
 
 _KEEP_SIZE = 1
+EXTENTS, EA_INODE, LARGE_DIR, INLINE_DATA, VERITY = 0x40, 0x400, 0x4000, 0x8000, 0x8000
 
 
 def aged(folder: Path, seed: int, most: int) -> None:
@@ -118,6 +124,27 @@ def least(image: Path, name: str, *, moving: bool) -> int:
     return refused.value.least
 
 
+def with_features(image: Path, *, incompat: int = 0, ro_compat: int = 0, without: int = 0) -> None:
+    """Turn features of an ext4 on or off, as whoever made it might have."""
+    with image.open("r+b", buffering=0) as file:
+        device = FileDevice(file)
+        one = superblock_on(device)
+        changed = replace(
+            one,
+            s_feature_incompat=(one.s_feature_incompat | incompat) & ~without,
+            s_feature_ro_compat=one.s_feature_ro_compat | ro_compat,
+        )
+        device.write(SUPERBLOCK_OFFSET, sign(changed).encode())
+
+
+def made(image: Path, size: int, **wishes: Any) -> None:
+    """Make a raw disk that an ext4 fills."""
+    new = filesystem("ext4").plan(size, Wishes(uuid=UUID(int=size), label="seeds", **wishes))
+    with image.open("xb", buffering=0) as file:
+        file.truncate(size)
+        new.write(FileDevice(file))
+
+
 CASES: tuple[tuple[int, int, dict[str, Any]], ...] = (
     (90 * MIB, 20 * MIB, {}),
     (900 * MIB, 60 * MIB, {}),
@@ -132,10 +159,7 @@ CASES: tuple[tuple[int, int, dict[str, Any]], ...] = (
 def test_an_aged_filesystem_shrinks(tmp_path: Path, size: int, most: int, wishes: dict[str, Any]) -> None:
     """To halfway, to the least there is, full to the last block, and larger again: all of each file as it was."""
     image = tmp_path / "image.raw"
-    new = filesystem("ext4").plan(size, Wishes(uuid=UUID(int=size), label="seeds", **wishes))
-    with image.open("xb", buffering=0) as file:
-        file.truncate(size)
-        new.write(FileDevice(file))
+    made(image, size, **wishes)
     with quiet_log(), mounted(image, tmp_path) as place:
         aged(place, size, most)
     with quiet_log(), mounted(image, tmp_path) as place:
@@ -156,8 +180,50 @@ def test_an_aged_filesystem_shrinks(tmp_path: Path, size: int, most: int, wishes
             shutil.rmtree(place / one)
         (place / "pieces").unlink()
         (place / "more").mkdir()
-        made = load.fill(place / "more", 3)
-        load.verify(made)
-        load.delete_half(made)
+        filled = load.fill(place / "more", 3)
+        load.verify(filled)
+        load.delete_half(filled)
     with quiet_log(), mounted(image, tmp_path) as place:
-        load.verify(made)
+        load.verify(filled)
+
+
+@pytest.mark.kernel
+def test_older_files_are_moved_too(tmp_path: Path) -> None:
+    """Files that are mapped block by block, as kernels made them before extents, beside some in extents."""
+    image = tmp_path / "image.raw"
+    made(image, 400 * MIB)
+    with_features(image, without=EXTENTS)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        aged(place, 5, 30 * MIB)
+    with_features(image, incompat=EXTENTS)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        (place / "new").mkdir()
+        load.fill(place / "new", 1, 3 * MIB)
+        was = told(place)
+    smallest = least(image, "ext4", moving=True)
+    for target in (200 * MIB, smallest + MIB):
+        shrunk(image, "ext4", target, moving=True)
+        with quiet_log(), mounted(image, tmp_path) as place:
+            assert told(place) == was
+
+
+@pytest.mark.kernel
+def test_features_that_others_turned_on(tmp_path: Path) -> None:
+    """Data in inodes, attributes in inodes of their own, large folders: larger and smaller, but not moved where unsafe."""
+    image = tmp_path / "image.raw"
+    made(image, 300 * MIB)
+    with_features(image, incompat=INLINE_DATA | EA_INODE | LARGE_DIR, ro_compat=VERITY)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        aged(place, 5, 20 * MIB)
+        os.setxattr(place / "pieces", "user.large", b"v" * 30_000)
+        was = told(place)
+    state = grown(image, "ext4", 3 * GIB)
+    for name in ("inline_data", "ea_inode", "large_dir", "verity"):
+        assert name in state.features
+    with quiet_log(), mounted(image, tmp_path) as place:
+        assert told(place) == was and shown(place)["free"] == state.free
+    smallest = least(image, "ext4", moving=True)
+    assert smallest == least(image, "ext4", moving=False)
+    promised = shrunk(image, "ext4", smallest, moving=True)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        assert told(place) == was and shown(place)["free"] == promised.free

@@ -277,7 +277,7 @@ def cannot_shrink(kind: str, size: int, least: int, least_moving: int, *, moving
     return CannotChangeError(
         f"the {kind} keeps more than fits into {show_bytes(size)}; it needs at least {show_bytes(needed)}",
         f"ask for that much or more{how}",
-        needed,
+        needed if moving else least,
     )
 
 
