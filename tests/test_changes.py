@@ -6,6 +6,7 @@ import hashlib
 import itertools
 import re
 import shutil
+import struct
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -504,6 +505,27 @@ def test_a_partition_is_added_in_a_gap(tmp_path: Path, table: str) -> None:
     assert (there.start, there.size) == (before[0].end, 60 * MIB) and there.filesystem is not None
     sheet.write_text(head + disk("a", keys, added.replace("3", "4", 1), 'size = "40 MiB"\nat = "/srv/a"', last))
     assert "image-differs" in run("write", str(sheet), status=1).stderr  # the third is not in the sheet
+
+
+def test_an_extended_partition_ends_with_the_disk(tmp_path: Path) -> None:
+    """A logical partition at the end gets smaller, and what holds it too: no entry leaves the disk."""
+    parts = [*(['size = "20 MiB"'] * 4), 'at = "/srv/e"']
+    sheet = make_sheet(tmp_path, disk("a", 'size = "300 MiB"\ntable = "mbr"', *parts))
+    narvet.write(sheet)
+    rewrite(sheet, ("300 MiB", "150 MiB"))
+    settled(sheet)
+    image = tmp_path / "shelf" / "a.raw"
+    new = tmp_path / "new.vhdx"
+    run("recast", str(image), str(new), "--verify", status=0)
+    for path in (image, new):
+        with open_image(path) as device:
+            rows = device.read(446, 64)
+            ends = [sum(struct.unpack_from("<II", rows, at + 8)) * 512 for at in range(0, 64, 16)]
+            assert max(ends) == device.size == 150 * MIB
+    run("shrink", str(new), "--size", "120 MiB", status=0)
+    with open_image(new) as device:
+        rows = device.read(446, 64)
+        assert max(sum(struct.unpack_from("<II", rows, at + 8)) * 512 for at in range(0, 64, 16)) == 120 * MIB
 
 
 def test_large_moves_are_copied_ahead_of_the_change(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

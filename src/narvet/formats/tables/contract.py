@@ -136,7 +136,7 @@ class LinksPartitions(Protocol):
 
 @runtime_checkable
 class EndsWithDisk(Protocol):
-    """A table format that keeps a part of the table at the disk's end."""
+    """A table format that tells of the disk's end, or keeps a part of the table there."""
 
     def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:
         """Fit the table of a disk that was made larger or smaller to its new end; return the runs that were changed.

@@ -219,6 +219,18 @@ class Mbr:
         _put(device, 0, number - 1, _entry(row.os_type, start, needed, sector_size))
         _change_logical(device, Extent(start, needed), logical)
 
+    def follow_end(self, device: BlockDevice, old_size: int) -> tuple[Extent, ...]:  # noqa: ARG002 (the contract's)
+        """End an extended partition with the disk that became smaller; logical ones lie before that."""
+        sector_size = device.sector_size
+        data = device.read(0, SIZE)
+        for number, row in [] if is_protective(data) else _entries(MasterBootRecord.decode(data)):
+            start = offset_of(row.starting_lba, sector_size)
+            if row.os_type in _EXTENDED_TYPES and start < device.size < start + offset_of(row.size_in_lba, sector_size):
+                size = device.size // sector_size * sector_size - start
+                _put(device, 0, number - 1, _entry(row.os_type, start, size, sector_size))
+                return (Extent(0, SIZE),)
+        return ()
+
     def read(self, device: BlockDevice, where: Place) -> tuple[Table | None, tuple[Finding, ...]]:
         """Return the table of a device that is not trusted; only one whose every entry makes sense is one."""
         if device.size < 2 * device.sector_size:

@@ -31,6 +31,7 @@ from narvet.formats.filesystems.ext4.trees import (
 )
 from narvet.formats.filesystems.ext4.volume import superblock_on, volume_of
 from narvet.formats.filesystems.ext4.write import sign
+from narvet.ground.budget import budget, spend
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
@@ -76,7 +77,8 @@ def relocate(device: BlockDevice, state: FilesystemState, border: int) -> None:
         CannotChangeError: there is no room for it, or something cannot be moved.
     """
     volume = volume_of(device, superblock_on(device))
-    _Relocator(Allotter(volume, _Same(state, volume.shape, volume.shape), border), border).run()
+    with budget(sum(length for _, length in device.extents())):
+        _Relocator(Allotter(volume, _Same(state, volume.shape, volume.shape), border), border).run()
 
 
 class _Relocator:
@@ -115,6 +117,7 @@ class _Relocator:
         start = self._maps.inode_place(first + 1)
         data = self._device.read(start, (int(places[-1]) + 1) * size)
         rows = np.frombuffer(data, dtype=np.uint8).reshape(-1, size)[places]
+        spend(len(data))
         for index in np.flatnonzero(self._concerned(rows) | (first >= self._maps.most_inodes)).tolist():
             place = int(places[index])
             yield first + place + 1, data[place * size : (place + 1) * size]
@@ -285,6 +288,7 @@ class _Relocator:
             if run.unwritten:
                 continue
             for index in range(run.count):
+                spend(block)
                 place = (run.start + index) * block
                 data = self._device.read(place, block)
                 is_root = indexed and run.logical + index == 0

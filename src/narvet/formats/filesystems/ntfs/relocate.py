@@ -28,6 +28,7 @@ from narvet.formats.filesystems.ntfs.parse import (
     system_file,
     unprotected,
 )
+from narvet.ground.budget import budget, spend
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.free_runs import FreeRuns
@@ -47,7 +48,8 @@ def relocate(volume: Volume, border: int) -> None:
         ImageError: the volume is not sound.
         CannotChangeError: there is no room for it, or something cannot be moved.
     """
-    _Relocator(volume, border).run()
+    with budget(sum(length for _, length in volume.device.extents())):
+        _Relocator(volume, border).run()
 
 
 class _Relocator:
@@ -93,8 +95,14 @@ class _Relocator:
     def _records(self, table: BlockDevice) -> Iterator[tuple[int, bytes]]:
         """Yield number and bytes of the records in use, but for the table's own."""
         size = self._size
-        for start in range(0, table.size - size + 1, _PIECE):
+        starts = {
+            place
+            for start, length in table.extents()
+            for place in range(start // _PIECE * _PIECE, min(start + length, table.size), _PIECE)
+        }
+        for start in sorted(starts):
             data = table.read(start, min(_PIECE, table.size - start) // size * size)
+            spend(len(data))
             for offset in range(0, len(data), size):
                 number, one = (start + offset) // size, data[offset : offset + size]
                 if number != r.MFT and one[:4] == b"FILE" and r.FileRecord.decode(one).flags & r.IN_USE:
