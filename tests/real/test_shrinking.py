@@ -8,6 +8,7 @@ import os
 import random
 import shutil
 import stat
+import struct
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -19,9 +20,14 @@ from narvet.block.delayed import Delayed
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, Shrinks, Wishes
-from narvet.formats.filesystems.ext4.records import SUPERBLOCK_OFFSET
-from narvet.formats.filesystems.ext4.volume import superblock_on
+from narvet.formats.filesystems.ext4.folders import renumbered
+from narvet.formats.filesystems.ext4.inodes import inode_seed
+from narvet.formats.filesystems.ext4.reach import Placed
+from narvet.formats.filesystems.ext4.records import INODE_SIZE, SUPERBLOCK_OFFSET, Inode
+from narvet.formats.filesystems.ext4.trees import mapped
+from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
 from narvet.formats.filesystems.ext4.write import sign
+from narvet.ground.checksums import crc32c_raw
 from narvet.ground.units import GIB, KIB, MIB
 from tests.program import HERE
 from tests.real import load
@@ -30,6 +36,7 @@ from tests.real.test_growth import grown
 
 _KEEP_SIZE = 1
 EXTENTS, EA_INODE, LARGE_DIR, INLINE_DATA, VERITY = 0x40, 0x400, 0x4000, 0x8000, 0x8000
+ORPHAN_FILE = 0x1000
 
 
 def aged(folder: Path, seed: int, most: int) -> None:
@@ -227,3 +234,54 @@ def test_features_that_others_turned_on(tmp_path: Path) -> None:
     promised = shrunk(image, "ext4", smallest, moving=True)
     with quiet_log(), mounted(image, tmp_path) as place:
         assert told(place) == was and shown(place)["free"] == promised.free
+
+
+def _tree(volume: Volume, number: int) -> tuple[bytes, int]:
+    """Return the extent tree of an inode, and where the checksums of its blocks start."""
+    group, index = divmod(number - 1, volume.shape.inodes_per_group)
+    place = int(Placed(volume).table[group]) * volume.block_size + index * INODE_SIZE
+    inode = Inode.decode(volume.device.read(place, INODE_SIZE))
+    return inode.i_block, inode_seed(volume.seed, number, inode.i_generation)
+
+
+@pytest.mark.kernel
+def test_the_orphan_file_of_newer_kernels_is_moved(tmp_path: Path) -> None:
+    """The file in which kernels list what was removed while in use, as whoever makes filesystems today lays it out."""
+    image = tmp_path / "image.raw"
+    made(image, 600 * MIB)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        aged(place, 6, 40 * MIB)
+        file = place / "shelf 50" / "orphans"
+        file.write_bytes(bytes(32 * 4 * KIB))
+        number, folder = file.stat().st_ino, file.parent.stat().st_ino
+    with image.open("r+b", buffering=0) as opened:
+        device = FileDevice(opened)
+        volume = volume_of(device, superblock_on(device))
+        for run in mapped(volume, *_tree(volume, number)):
+            for at in range(run.start, run.end):
+                block = bytes(4 * KIB - 8)
+                summed = crc32c_raw(crc32c_raw(_tree(volume, number)[1], at.to_bytes(8, "little")), block)
+                device.write(at * 4 * KIB, block + struct.pack("<II", 0x0B10CA04, summed))
+        tree, seed = _tree(volume, folder)
+        (run,) = mapped(volume, tree, seed)  # the folder forgets it, as such a file has no name
+        names = renumbered(volume.read_block(run.start), {number: 0}, seed, is_root=False, indexed=False)
+        device.write(run.start * 4 * KIB, names)
+        one = superblock_on(device)
+        compat = one.s_feature_compat | ORPHAN_FILE
+        device.write(SUPERBLOCK_OFFSET, sign(replace(one, s_feature_compat=compat, s_orphan_file_inum=number)).encode())
+    with quiet_log(), mounted(image, tmp_path) as place:
+        was = told(place)
+    smallest = least(image, "ext4", moving=True)
+    for target in (300 * MIB, smallest + MIB):
+        state = shrunk(image, "ext4", target, moving=True)
+        assert "orphan_file" in state.features
+        with quiet_log(), mounted(image, tmp_path) as place:
+            assert told(place) == was
+            with (place / "shelf 3" / "going").open("wb") as going:  # removed while in use
+                (place / "shelf 3" / "going").unlink()
+                going.write(b"x" * 9000)
+        with mounted(image, tmp_path) as place:
+            was["shelf 3"] = told(place)["shelf 3"]
+    grown(image, "ext4", 2 * GIB)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        assert len(told(place)) == len(was)

@@ -148,9 +148,9 @@ class Superblock(Record, title="ext4 superblock", size=1024):
     s_lpf_ino: int = u32(0x268, "", "inode of lost+found")
     s_prj_quota_inum: int = u32(0x26C, "", "inode of the project quota")
     s_checksum_seed: int = u32(0x270, "", "where every metadata checksum starts")
-    s_time_hi: bytes = raw(0x274, 8, "", "upper bits of times, encoding")
-    s_orphan_file_inum: int = u32(0x27C, "", "inode of the orphan file")
-    s_reserved: bytes = raw(0x280, 380, "", "zero")
+    s_time_hi: bytes = raw(0x274, 12, "", "upper bits of times, encoding")
+    s_orphan_file_inum: int = u32(0x280, "", "inode of the orphan file")
+    s_reserved: bytes = raw(0x284, 376, "", "zero")
     s_checksum: int = u32(0x3FC, "", "crc32c of everything before")
 
 

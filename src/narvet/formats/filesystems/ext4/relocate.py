@@ -40,6 +40,7 @@ _FOLDER, _FILE, _LINK = 0o4, 0o10, 0o12
 _USES_EXTENTS, _INDEXED, _INLINE, _HUGE = 0x80000, 0x1000, 0x10000000, 0x40000
 _SHORT_LINK = 60  # bytes of a link that lies in its inode
 _BAD_BLOCKS = 1
+_ORPHAN_MAGIC = 0x0B10CA04  # ends a block of the orphan file, with its checksum
 _ATTRIBUTE_SUM = 16  # offset of the checksum in a block of attributes
 _PIECE = 4 << 20  # bytes copied at once
 
@@ -155,6 +156,10 @@ class _Relocator:
             self._rename(one, runs)
         if one.inode == before and one.number == one.becomes:
             return
+        if self._is_orphan_file(number):
+            if self._volume.checksums:
+                self._sign_orphans(one, runs)
+            self._superblock = replace(self._superblock, s_orphan_file_inum=one.becomes)
         if self._volume.checksums:
             one.inode = inodes.signed_in(self._volume.seed, one.becomes, one.inode, data)
         size = self._shape.inode_size
@@ -163,12 +168,25 @@ class _Relocator:
         if number == inodes.JOURNAL:
             words = (*struct.unpack("<15I", one.inode.i_block), *self._superblock.s_jnl_blocks[15:])
             self._superblock = replace(self._superblock, s_jnl_blocks=words)
-        orphans = self._superblock.s_orphan_file_inum if self._volume.compat("orphan_file") else _BAD_BLOCKS
-        if number in (orphans, _BAD_BLOCKS):
+        if number == _BAD_BLOCKS:
             raise CannotChangeError(
-                "blocks that are bad, or that list files removed while in use, are not moved here",
+                "the ext4 has bad blocks behind the new end",
                 "ask for a larger size, or make a new disk and copy the files",
             )
+
+    def _is_orphan_file(self, number: int) -> bool:
+        """Return whether a file is the one that lists files which were removed while in use."""
+        return self._volume.compat("orphan_file") and number == self._volume.superblock.s_orphan_file_inum
+
+    def _sign_orphans(self, one: _Moving, runs: Iterable[Mapped]) -> None:
+        """Sign the blocks of the orphan file, whose checksums are of their places and of the file's number too."""
+        block = self._shape.block_size
+        for place in (run.start + index for run in runs for index in range(run.count)):
+            data = self._device.read(place * block, block)
+            if int.from_bytes(data[-8:-4], "little") != _ORPHAN_MAGIC:
+                raise ImageError("the list of files that were removed while in use is not sound")
+            seed = crc32c_raw(self._seed(one, one.becomes), place.to_bytes(8, "little"))
+            self._device.write((place + 1) * block - 4, crc32c_raw(seed, data[:-8]).to_bytes(4, "little"))
 
     def _has_blocks(self, one: _Moving) -> bool:
         inode = one.inode
