@@ -28,7 +28,7 @@ from narvet.formats.filesystems.ext4.trees import mapped
 from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
 from narvet.formats.filesystems.ext4.write import sign
 from narvet.ground.checksums import crc32c_raw
-from narvet.ground.units import GIB, KIB, MIB
+from narvet.ground.units import GIB, KIB, MIB, TIB
 from tests.program import HERE
 from tests.real import load
 from tests.real.kernel import mounted, quiet_log, shown
@@ -285,3 +285,42 @@ def test_the_orphan_file_of_newer_kernels_is_moved(tmp_path: Path) -> None:
     grown(image, "ext4", 2 * GIB)
     with quiet_log(), mounted(image, tmp_path) as place:
         assert len(told(place)) == len(was)
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(
+    ("sizes", "wishes"),
+    [
+        ((300 * MIB, 6 * GIB), {"unit": 64 * KIB}),
+        ((900 * MIB, 70 * GIB), {"unit": 16 * KIB}),
+        ((GIB + MIB, 300 * GIB, 3 * TIB), {}),  # past the reserved descriptors, into meta block groups
+        ((200 * MIB, 6 * GIB), {"unit": KIB}),
+        ((100 * MIB, 15 * TIB), {"sector_size": 4096}),
+    ],
+)
+def test_what_was_enlarged_is_made_smaller_again(
+    tmp_path: Path, sizes: tuple[int, ...], wishes: dict[str, Any]
+) -> None:
+    """No file is moved, so every file keeps even its number; the numbers are as promised, and it can be filled."""
+    image = tmp_path / "image.raw"
+    made(image, sizes[0], **wishes)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        filled = load.fill(place, 2, 30 * MIB)
+        numbers = {path: path.stat().st_ino for path in filled}
+    for size in sizes[1:]:
+        grown(image, "ext4", size)
+    bottom = least(image, "ext4", moving=False)
+    for target in (sizes[-1] // 2, (sizes[-1] + 40 * bottom) // 41, bottom):
+        promised = shrunk(image, "ext4", target, moving=False)
+        with quiet_log(), mounted(image, tmp_path) as place:
+            found = shown(place)
+            assert (found["total"], found["free"], found["available"]) == (
+                promised.total, promised.free, promised.available,
+            )  # fmt: skip
+            load.verify(filled)
+            assert {path: path.stat().st_ino for path in filled} == numbers
+    grown(image, "ext4", bottom + 200 * MIB)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        (place / "more").mkdir()
+        load.verify(load.fill(place / "more", 3))
+        load.verify(filled)

@@ -14,7 +14,7 @@ from narvet.formats.filesystems.ext4.reach import Placed, reach_of
 from narvet.formats.filesystems.ext4.records import GROUP_BLOCKS_UNUSED
 from narvet.formats.filesystems.ext4.relocate import relocate
 from narvet.formats.filesystems.ext4.resize import Resizer
-from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
+from narvet.formats.filesystems.ext4.shrink import PlannedShrinking, given_back
 from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import joined_runs
@@ -46,8 +46,11 @@ def superblock_free(volume: Volume) -> int:
 class _Shortener(Resizer):
     def run(self) -> None:
         """Write everything, the first superblock last."""
-        self._give_back_tables()
-        self._give_back_bases()
+        if self._old.cluster_blocks == 1:
+            self._give_back_tables()
+            self._give_back_bases()
+        else:
+            self._give_back_clusters()
         self._cut_last()
         self._change_map()
         self._sign()
@@ -68,6 +71,17 @@ class _Shortener(Resizer):
             start = self._new.group_start(group)
             self._free(start + self._new.base_blocks(group), start + self._old.base_blocks(group))
 
+    def _give_back_clusters(self) -> None:
+        """Free what groups that go keep in groups that stay, where several of them share a cluster."""
+        each = self._old.blocks_per_group // self._old.cluster_blocks
+        for run in given_back(self._old, self._new, reach_of(self._volume)):
+            first = run.start
+            while first < run.end:
+                group, inside = divmod(first, each)
+                until = min(run.end, (group + 1) * each)
+                self._release(group, inside, inside + until - first)
+                first = until
+
     def _free(self, first: int, end: int) -> None:
         """Free blocks, by their numbers in the filesystem."""
         shape = self._old
@@ -81,7 +95,8 @@ class _Shortener(Resizer):
     def _cut_last(self) -> None:
         """End the last group that stays: what lies behind it counts as used."""
         group = self._new.group_count - 1
-        first, end = self._new.group_length(group), self._old.group_length(group)
+        ratio = self._new.cluster_blocks
+        first, end = (-(-shape.group_length(group) // ratio) for shape in (self._new, self._old))
         if first == end:
             return
         bitmap = self._bitmap(group)

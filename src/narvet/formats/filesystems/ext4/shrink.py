@@ -12,6 +12,7 @@ from typing import TypeVar
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, cannot_shrink, refuse_unknown
 from narvet.formats.filesystems.ext4.records import HARMLESS, UNDERSTOOD
 from narvet.formats.filesystems.ext4.shape import Shape
+from narvet.ground.extents import Extent, cut, without
 from narvet.ground.units import KIB
 
 
@@ -20,12 +21,14 @@ class Reach:
     """How far what an ext4 keeps reaches: the least number of `blocks` it can have without anything being moved.
 
     `own` is, for groups whose maps and tables do not lie before them: the group, and the block behind those; ascending.
-    `inodes` is those in use.
+    `inodes` is those in use. `tables` is group, first block and end of every map and table, where clusters have many
+    blocks.
     """
 
     blocks: int
     own: tuple[tuple[int, int], ...] = ()
     inodes: int = 0
+    tables: tuple[tuple[int, int, int], ...] = ()
 
     def own_end(self, group: int) -> int:
         """Return the block behind the maps and tables of all groups up to one."""
@@ -70,24 +73,62 @@ def shrunk(kind: type[S], state: FilesystemState, size: int, *, moving: bool) ->
     old, reach = state.shape, state.account
     if not isinstance(old, Shape) or not isinstance(reach, Reach):
         raise CannotChangeError(f"the {state.kind} is damaged", "repair it in its guest")
-    if not old.sparse or old.cluster_blocks > 1:
-        what = "has units of several blocks" if old.sparse else "has a copy of its superblock in every group"
-        told = f"the {state.kind} {what}, and is not made smaller here"
+    if not old.sparse:
+        told = f"the {state.kind} has a copy of its superblock in every group, and is not made smaller here"
         raise CannotChangeError(told, "make a new disk, and copy the files")
-    movable = not set(state.features) & _UNMOVABLE
+    movable = old.cluster_blocks == 1 and not set(state.features) & _UNMOVABLE
     least = _least_moving(state, old, reach) if movable else reach.blocks
-    blocks = _fitting(old, reach, size // old.block_size, least if moving else reach.blocks)
+    blocks = _fitting(old, reach, size // old.unit * old.cluster_blocks, least if moving else reach.blocks)
     if blocks < (least if moving else reach.blocks):
         sizes = (one * old.block_size for one in (reach.blocks, least))
         raise cannot_shrink(state.kind, size, *sizes, moving=moving)
     new = _described(old, blocks, has_map="resize_inode" in state.features)
     new = replace(new, superuser_blocks=old.superuser_blocks * blocks // old.block_count)
-    gone = old.block_count - blocks
+    free, recorded = _left(state, old, new) if old.cluster_blocks == 1 else _left_of_clusters(state, old, new, reach)
+    new = replace(new, recorded_overhead=recorded)
+    return kind(state, replace(state, shape=new, free=free, account=None), old, new, blocks < reach.blocks)
+
+
+def _left(state: FilesystemState, old: Shape, new: Shape) -> tuple[int, int]:
+    """Return the bytes that are free then, and the clusters that the superblock says are not counted."""
+    gone = old.block_count - new.block_count
     plain = [replace(one, recorded_overhead=0).overhead_blocks for one in (old, new)]
     recorded = old.recorded_overhead - plain[0] + plain[1] if old.recorded_overhead else 0
-    new = replace(new, recorded_overhead=max(recorded, 0))
-    free = state.free - (gone - (plain[0] - plain[1])) * old.block_size
-    return kind(state, replace(state, shape=new, free=free, account=None), old, new, blocks < reach.blocks)
+    return state.free - (gone - (plain[0] - plain[1])) * old.block_size, max(recorded, 0)
+
+
+def _left_of_clusters(state: FilesystemState, old: Shape, new: Shape, reach: Reach) -> tuple[int, int]:
+    """Return the same where blocks come in clusters, several tables in one: by what files keep, which stays."""
+    end = (new.block_count - new.first_data_block) // new.cluster_blocks
+    last = -(-(old.block_count - old.first_data_block) // old.cluster_blocks)
+    held = sum(run.length for one in _taken(old, reach, old.group_count) for run in cut(one, end, last))
+    back = sum(run.length for run in given_back(old, new, reach))
+    free = state.free + (back + held - (last - end)) * old.unit
+    return free, (new.size - free - (state.total - state.free)) // old.unit
+
+
+def given_back(old: Shape, new: Shape, reach: Reach) -> list[Extent]:
+    """Return the clusters that stay and are free then, by their numbers: groups that go kept something there."""
+    end = (new.block_count - new.first_data_block) // new.cluster_blocks
+    before = [run for one in _taken(old, reach, old.group_count) for run in cut(one, 0, end)]
+    return list(without(before, _taken(new, reach, new.group_count)))
+
+
+def _taken(shape: Shape, reach: Reach, groups: int) -> list[Extent]:
+    """Return the clusters that hold superblocks, descriptors, maps or tables of so many groups, ascending."""
+    starts = [shape.group_start(group) for group in (0, *shape.copies)]
+    runs = [(start, start + shape.base_blocks(group)) for start, group in zip(starts, (0, *shape.copies), strict=True)]
+    if shape.meta_from is not None:
+        runs = [(shape.group_start(one), shape.group_start(one) + shape.base_blocks(one)) for one in range(groups)]
+    runs += [(first, end) for group, first, end in reach.tables if group < groups]
+    first, ratio = shape.first_data_block, shape.cluster_blocks
+    clusters = sorted(((low - first) // ratio, -(-(high - first) // ratio)) for low, high in runs if low < high)
+    found, reach_of_all = list[Extent](), 0
+    for low, high in clusters:
+        if high > reach_of_all:
+            found.append(Extent(max(low, reach_of_all), high - max(low, reach_of_all)))
+            reach_of_all = high
+    return found
 
 
 def _fitting(old: Shape, reach: Reach, blocks: int, least: int) -> int:
