@@ -39,9 +39,9 @@ LARGEST = (
     ("ntfs", "general", 63 * TIB),
     ("exfat", "general", 64 * TIB), ("fat32", "general", 2 * TIB - GIB), ("swap", "general", 15 * TIB),
 )  # fmt: skip
-GROWN = (
-    ("ext4", 60 * TIB), ("xfs", 60 * TIB), ("ntfs", 15 * TIB), ("exfat", 4 * TIB), ("fat32", 2 * TIB - GIB),
-    ("swap", 15 * TIB),
+RESIZED = (
+    ("ext4", TIB, 60 * TIB), ("xfs", TIB, 60 * TIB), ("ntfs", TIB, 15 * TIB), ("exfat", TIB, 4 * TIB),
+    ("fat32", TIB, 2 * TIB - GIB), ("swap", TIB, 15 * TIB), ("ext4", 60 * TIB, TIB), ("ntfs", 15 * TIB, TIB),
 )  # fmt: skip
 HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
 
@@ -160,20 +160,27 @@ def recasting(folder: Path) -> None:
         new.unlink()
 
 
-def growing(folder: Path) -> None:
-    """Print the table of disks of 1 TiB enlarged by the program as a whole, against their bytes then copied."""
-    print("| filesystem | to | stored before | then | enlarged in | peak memory | copied in | ratio |")
-    print("|---|---:|---:|---:|---:|---:|---:|---:|")
+def resizing(folder: Path) -> None:
+    """Print the table of disks that the program as a whole gives another size, against their bytes then copied."""
+    print("| filesystem | from | to | stored before | then | took | peak memory | copied in | ratio |")
+    print("|---|---:|---:|---:|---:|---:|---:|---:|---:|")
     copy = folder / "copy"
-    for name, size in GROWN:
-        step = planned(folder, TIB, name)
+    for name, old, new in RESIZED:
+        step = planned(folder, old, name)
         step.apply()
         image = Path(step.touches)
         before = image.stat().st_blocks * 512
-        took, peak = run_program("enlarge", image, "--size", f"{size} B")
+        how = ("enlarge",) if new > old else ("shrink", "--move-files")
+        took, peak = run_program(*how, image, "--size", f"{new} B")
         stored = image.stat().st_blocks * 512
         plain = timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True))
-        row = (name, *map(show_binary, (size, before, stored)), f"{took:.2f} s", show_binary(peak), f"{plain:.2f} s")
+        row = (
+            name,
+            *map(show_binary, (old, new, before, stored)),
+            f"{took:.2f} s",
+            show_binary(peak),
+            f"{plain:.2f} s",
+        )
         print(f"| {' | '.join(row)} | {took / plain:.1f} |")
         copy.unlink()
         image.unlink()
@@ -202,8 +209,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory(dir=base) as name:
         print("## A review of many disks\n")
         reviewing(Path(name))  # first: a child's peak memory counts from this process' own
-        print("\n## A thin disk of 1 TiB enlarged, against its stored bytes copied to a new sparse file\n")
-        growing(Path(name))
+        print("\n## A thin disk enlarged, or made smaller, against its stored bytes copied to a new sparse file\n")
+        resizing(Path(name))
         print("\n## A thin disk with one ext4, written, against its stored bytes copied to a new sparse file\n")
         writing(Path(name))
         print("\n## The largest disks of each filesystem\n")

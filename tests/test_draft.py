@@ -53,7 +53,7 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
     """What the forms declare is offered, under its own name, in words and as the kind of value that a sheet has."""
     given = {
         "disk": "all", "guest": "g", "store": "s", "size": "96 MiB", "label": "L", "filesystem": "ext4", "for": "logs",
-        "at": "/srv/x", "owner": "0:0", "mode": "0700", "needed": "yes", "options": "noatime,nodev", "block": "4 KiB",
+        "at": "/srv/x", "owner": "0:0", "mode": "0700", "needed": "yes", "move_files": "yes", "options": "noatime,nodev", "block": "4 KiB",
         "inode_each": "16 KiB", "journal": "8 MiB", "reserved": "1%", "format": "vmdk", "space": "full",
         "pieces": "64 MiB", "packed": "no", "slot": "scsi 3", "table": "gpt", "align": "2 MiB", "sector": "512",
         "runs": "linux", "root": "r", "store_path": ".", "store_room": "1 GB", "store_keep_free": "10%",

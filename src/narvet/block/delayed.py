@@ -31,6 +31,7 @@ class Delayed:
         self._below = below
         self._border = border
         self._kept: dict[int, bytes] = {}
+        self._contents: dict[bytes, bytes] = {}  # copies of the same page are kept once
         self._free: list[Extent] = []
 
     @property
@@ -126,11 +127,14 @@ class Delayed:
             page = self._kept.get(number)
             first, last = max(start, offset), min(start + length, end)
             if first == start and last == start + length:
-                self._kept[number] = bytes(data[first - offset : last - offset])
+                self._put(number, bytes(data[first - offset : last - offset]))
                 continue
             whole = bytearray(self._below.read(start, length) if page is None else page)
             whole[first - start : last - start] = data[first - offset : last - offset]
-            self._kept[number] = bytes(whole)
+            self._put(number, bytes(whole))
+
+    def _put(self, number: int, page: bytes) -> None:
+        self._kept[number] = self._contents.setdefault(page, page)
 
     def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         """Yield the runs that may hold data of what is there now: what is kept may lie elsewhere."""
@@ -145,3 +149,4 @@ class Delayed:
         for number in sorted(self._kept):
             device.write(number * _PAGE, self._kept[number])
         self._kept.clear()
+        self._contents.clear()

@@ -130,7 +130,8 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     if unread:
         raise RequestError(f"{sheet}: disk {name} stays, as what mounts it cannot be read: {unread}")
     todo: list[Step] = list(_entries_removed(disk, guest, layout))
-    if image is not None or os.path.lexists(working_name(path)):
+    recorded = any(one.disk == name for one in facts.ledger)  # also one that a cut removed, and told nobody of
+    if image is not None or recorded or os.path.lexists(working_name(path)):
         kind = image_format(image.image.format if image else disk.wanted.image.format)
         todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
     return (*todo, TakeOutOfSheet(name, disk.guest, sheet))

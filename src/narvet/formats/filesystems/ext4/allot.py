@@ -23,6 +23,7 @@ class Allotter(Resizer):
 
     def __init__(self, volume: Volume, planned: Planned, border: int) -> None:
         super().__init__(volume, planned)
+        self._before = self._table.copy()
         self._border = border
         self._groups = -(-(border - self._old.first_data_block) // self._old.blocks_per_group)
         self._placed = Placed(volume)

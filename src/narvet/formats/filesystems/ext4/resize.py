@@ -58,7 +58,12 @@ class Planned(Protocol):
 
 
 class Resizer:
-    """An ext4 that gets another size: what larger and smaller ones have in common."""
+    """An ext4 that gets another size: what larger and smaller ones have in common.
+
+    `_before` is the descriptors as they were, for those that write only what changed in them.
+    """
+
+    _before: NDArray[Any]
 
     def __init__(self, volume: Volume, planned: Planned) -> None:
         self._volume = volume
@@ -67,7 +72,6 @@ class Resizer:
         self._old = planned.old
         self._new = planned.new
         self._table = self._descriptors()
-        self._before = self._table.copy()
         self._rows = self._table[:, :DESCRIPTOR_SIZE].view(GroupDescriptor.dtype())[:, 0]  # the same by their fields
 
     def _descriptors(self) -> NDArray[Any]:

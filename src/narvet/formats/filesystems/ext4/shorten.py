@@ -46,6 +46,7 @@ def superblock_free(volume: Volume) -> int:
 class _Shortener(Resizer):
     def run(self) -> None:
         """Write everything, the first superblock last."""
+        self._before = self._table.copy()
         if self._old.cluster_blocks == 1:
             self._give_back_tables()
             self._give_back_bases()
