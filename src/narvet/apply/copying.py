@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.meter import OnCopied
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
 from narvet.ground.units import KIB, MIB
@@ -24,8 +25,6 @@ from narvet.observe.images import survey
 
 PIECE = 2 * MIB  # read and written at once
 GRANULE = 64 * KIB  # the least run of zeros worth leaving out
-
-OnCopied = Callable[[int], object]
 
 
 @dataclass(frozen=True)

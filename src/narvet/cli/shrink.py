@@ -39,8 +39,10 @@ def command(ctx: click.Context, /, image: Path, size: int, as_json: bool, **opti
     """
     from narvet.report import text
     from narvet.report.facts import resized_facts
+    from narvet.report.progress import counting
 
-    done = narvet.shrink(image, size, **options)
+    with counting(str(image)) as count:
+        done = narvet.shrink(image, size, on_copied=count, **options)
     if as_json:
         print_json(resized_facts(done))
     else:

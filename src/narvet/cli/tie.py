@@ -26,6 +26,9 @@ def command(child: Path, base: Path, as_json: bool, **options: Any) -> None:
 
     Example: narvet tie trial-run.vhdx attic/trials.vhdx
     """
-    done = narvet.tie(child, base, **options)
+    from narvet.report.progress import counting
+
+    with counting(str(child)) as count:
+        done = narvet.tie(child, base, on_read=count, **options)
     facts = {"path": str(child), "base": str(base), "proof": done.proof}
     tell(as_json, facts, f"{child}: a child of {base} now; {done.proof}")

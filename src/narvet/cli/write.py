@@ -27,7 +27,7 @@ def command(ctx: click.Context, sheet: Path, anew: tuple[str, ...], as_json: boo
     from narvet.report.progress import progress
 
     with progress() as bar:
-        written = narvet.write(sheet, anew=anew, on_start=bar.start, on_done=bar.done)
+        written = narvet.write(sheet, anew=anew, on_start=bar.start, on_done=bar.done, on_copied=bar.copied)
     if as_json:
         print_json(facts.write_facts(written.done, written.layout.findings))
     else:

@@ -17,6 +17,7 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
+from narvet.ground.units import show_binary
 from narvet.report.terminal import message_console, plain
 
 if TYPE_CHECKING:
@@ -29,13 +30,20 @@ class Steps:
     def __init__(self, bar: Progress) -> None:
         self._bar = bar
         self._task = bar.add_task("", total=None, visible=False)
+        self._copied = 0
 
     def start(self, total: int) -> None:
         """Show the bar, if there is anything to do."""
         self._bar.update(self._task, total=total, visible=total > 0)
 
+    def copied(self, size: int) -> None:
+        """Show that the step under way has copied or compared so many bytes more."""
+        self._copied += size
+        self._bar.update(self._task, description=f"{show_binary(self._copied)} copied")
+
     def done(self, step: Step) -> None:
         """Go on by one step."""
+        self._copied = 0
         self._bar.update(self._task, advance=1, description=step.touches)
 
 

@@ -15,7 +15,7 @@ from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
-from narvet.apply.copying import PIECE, OnCopied
+from narvet.apply.copying import PIECE
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
@@ -26,6 +26,7 @@ from narvet.formats.images.fold_mark import FoldMark, mark_path, read_mark, stat
 from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
+from narvet.ground.meter import OnCopied
 from narvet.observe.children import children_of
 
 _WRITES_FOR = 10 * 10**9  # nanoseconds that a mark allows for; it is written anew while work goes on

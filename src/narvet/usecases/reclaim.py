@@ -8,7 +8,7 @@ from itertools import pairwise
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
-from narvet.apply.copying import GRANULE, PIECE, OnCopied, filled
+from narvet.apply.copying import GRANULE, PIECE, filled
 from narvet.block.contract import BlockDevice
 from narvet.block.files import stored_at
 from narvet.block.leases import lease
@@ -22,6 +22,7 @@ from narvet.formats.images.trust import trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, without
 from narvet.ground.ids import derive
+from narvet.ground.meter import OnCopied
 from narvet.ground.units import align_down, align_up
 from narvet.observe.certainty import doubts_inside, table_doubts, unused
 from narvet.observe.children import base_of, children_of

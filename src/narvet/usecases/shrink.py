@@ -16,6 +16,7 @@ from narvet.formats.images.contract import Shortens
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import has_errors, image_place
+from narvet.ground.meter import OnCopied, metered
 from narvet.ground.units import align_up
 from narvet.model.estate import Disk
 from narvet.observe.certainty import table_doubts
@@ -33,12 +34,14 @@ def shrink(
     move_files: bool = False,
     image_format: str | None = None,
     sector_size: int | None = None,
+    on_copied: OnCopied = lambda _: None,
 ) -> Resized:
     """Make the disk of an image smaller, with the partition at its end and the filesystem on that.
 
     `size` is bytes. With `move_files` files behind the new end are moved before it; otherwise nothing may lie there.
     A raw image is cut where it is; another one is written anew in its place, which needs room for that.
-    `image_format` and `sector_size` say of the image what its name and content do not.
+    `image_format` and `sector_size` say of the image what its name and content do not. `on_copied` is called with
+    numbers of bytes that are moved, copied or compared.
 
     Raises:
         RequestError: there is no such image, it cannot be made so, or its table is not certain.
@@ -59,7 +62,8 @@ def shrink(
     wanted, findings = shortened(found, wished, moving=move_files)
     changes = diff_disk(image_place(str(image)), wanted, replace(found, findings=()), is_copied=False)
     if wanted.size < found.size and not has_errors(findings):
-        _apply(link, found, wanted, trust, sector_size)
+        with metered(on_copied):
+            _apply(link, found, wanted, trust, sector_size)
     return Resized(found, wanted, tuple(one for one in changes if isinstance(one.asked, int)), findings)
 
 

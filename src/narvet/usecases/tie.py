@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
-from narvet.apply.copying import PIECE, OnCopied
+from narvet.apply.copying import PIECE
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
@@ -24,6 +24,7 @@ from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.ids import derive
+from narvet.ground.meter import OnCopied
 from narvet.observe.children import base_of, refuse_with_children
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from narvet.apply.execute import carry_out, clear_stores, sheet_lock
 from narvet.apply.steps import steps
 from narvet.ground.findings import has_errors
+from narvet.ground.meter import OnCopied, metered
 from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.usecases.layout import work_out
@@ -31,12 +32,17 @@ class Written:
 
 
 def write(
-    sheet: Path, *, anew: Iterable[str] = (), on_start: OnStart = lambda _: None, on_done: OnDone = lambda _: None
+    sheet: Path,
+    *,
+    anew: Iterable[str] = (),
+    on_start: OnStart = lambda _: None,
+    on_done: OnDone = lambda _: None,
+    on_copied: OnCopied = lambda _: None,
 ) -> Written:
     """Make what the sheet at a path asks for: images, mount points, entries; what is as asked is left alone.
 
     `anew` names disks to be made although they were made before. `on_start` is called with the number of steps,
-    `on_done` with each step once it is done.
+    `on_done` with each step once it is done, `on_copied` with numbers of bytes that a step copies or compares.
 
     Raises:
         RequestError: the sheet is not a valid one.
@@ -47,5 +53,6 @@ def write(
         clear_stores(found.layout)
         todo = () if has_errors(found.layout.findings) else steps(found.layout, found.facts)
         on_start(len(todo))
-        carry_out(sheet, todo, on_done)
+        with metered(on_copied):
+            carry_out(sheet, todo, on_done)
     return Written(found.layout, todo)

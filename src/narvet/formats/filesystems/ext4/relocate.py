@@ -35,6 +35,7 @@ from narvet.ground.budget import budget, spend
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.meter import copied
 
 _FOLDER, _FILE, _LINK = 0o4, 0o10, 0o12
 _USES_EXTENTS, _INDEXED, _INLINE, _HUGE = 0x80000, 0x1000, 0x10000000, 0x40000
@@ -260,6 +261,7 @@ class _Relocator:
         for done in range(0, size, _PIECE):
             data = self._device.read(old * block + done, min(_PIECE, size - done))
             self._device.write(new.start * block + done, data)
+            copied(len(data))
 
     def _move_single_blocks(self, one: _Moving) -> list[Mapped]:
         """Give an older file blocks before the border; return the runs of its content."""

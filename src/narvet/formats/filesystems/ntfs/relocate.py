@@ -32,6 +32,7 @@ from narvet.ground.budget import budget, spend
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.free_runs import FreeRuns
+from narvet.ground.meter import copied
 from narvet.ground.units import Cluster
 
 _LIST = 0x20  # an attribute that says which other records hold attributes
@@ -156,6 +157,7 @@ class _Relocator:
         for done in range(0, new.length * unit, _PIECE):
             data = self._device.read(old * unit + done, min(_PIECE, new.length * unit - done))
             self._device.write(new.start * unit + done, data)
+            copied(len(data))
 
     def _write_map(self, target: BlockDevice) -> None:
         """Mark what moved in the map of clusters."""
