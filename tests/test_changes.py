@@ -542,7 +542,7 @@ def test_large_moves_are_copied_ahead_of_the_change(tmp_path: Path, monkeypatch:
         assert replace(narvet.survey(image), image=before.image) == before
         copied: list[int] = []
         done = narvet.shrink(image, 60 * MIB, move_files=True, on_copied=copied.append)
-        assert kind == "ext4" or sum(copied) > 2 * MIB  # the other keeps its log halfway
+        assert kind == "ext4" or sum(copied) > 0  # the other keeps the copy of its first records halfway
         assert done.after.size == 60 * MIB == narvet.survey(image).size
         assert narvet.survey(image).findings == ()
 
