@@ -158,6 +158,11 @@ CASES: tuple[tuple[int, int, dict[str, Any]], ...] = (
     (300 * MIB, 40 * MIB, {"unit": KIB}),
     (9 * GIB, 200 * MIB, {"purpose": "database"}),
     (40 * GIB, 100 * MIB, {"sector_size": 4096, "inode_each": 8 * KIB}),
+    (
+        2600 * MIB,
+        20 * MIB,
+        {"inode_each": 4 * KIB},
+    ),  # tables fill the first group, and the map of growth lies in another
 )
 
 

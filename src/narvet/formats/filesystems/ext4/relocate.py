@@ -41,6 +41,7 @@ _FOLDER, _FILE, _LINK = 0o4, 0o10, 0o12
 _USES_EXTENTS, _INDEXED, _INLINE, _HUGE = 0x80000, 0x1000, 0x10000000, 0x40000
 _SHORT_LINK = 60  # bytes of a link that lies in its inode
 _BAD_BLOCKS = 1
+_DOUBLY = 13  # where i_block of an older file names its map of maps
 _ORPHAN_MAGIC = 0x0B10CA04  # ends a block of the orphan file, with its checksum
 _ATTRIBUTE_SUM = 16  # offset of the checksum in a block of attributes
 _PIECE = 4 << 20  # bytes copied at once
@@ -147,10 +148,9 @@ class _Relocator:
 
     def _move(self, number: int, data: bytes) -> None:
         one = _Moving(number, self._numbers.get(number, number), data, self._decoded(data))
-        before, runs = one.inode, list[Mapped]()
+        before = one.inode
         self._move_attributes(one)
-        if self._has_blocks(one):
-            runs = self._move_tree(one) if one.inode.i_flags & _USES_EXTENTS else self._move_single_blocks(one)
+        runs = self._move_content(one)
         if one.kind == _FOLDER and self._numbers:
             if one.inode.i_flags & _INLINE:
                 raise CannotChangeError("a folder that is kept in its inode cannot be moved here", "make a new disk")
@@ -175,6 +175,15 @@ class _Relocator:
                 "ask for a larger size, or make a new disk and copy the files",
             )
 
+    def _move_content(self, one: _Moving) -> list[Mapped]:
+        """Give a file's blocks places before the border; return the runs of its content, if that lies in any."""
+        if one.number == inodes.GROWTH:
+            self._move_growth_map(one)
+            return []
+        if not self._has_blocks(one):
+            return []
+        return self._move_tree(one) if one.inode.i_flags & _USES_EXTENTS else self._move_single_blocks(one)
+
     def _is_orphan_file(self, number: int) -> bool:
         """Return whether a file is the one that lists files which were removed while in use."""
         return self._volume.compat("orphan_file") and number == self._volume.superblock.s_orphan_file_inum
@@ -191,7 +200,7 @@ class _Relocator:
 
     def _has_blocks(self, one: _Moving) -> bool:
         inode = one.inode
-        if inode.i_flags & _INLINE or one.number == inodes.GROWTH or one.kind not in (_FOLDER, _FILE, _LINK):
+        if inode.i_flags & _INLINE or one.kind not in (_FOLDER, _FILE, _LINK):
             return False
         in_inode = one.kind == _LINK and inode.i_size_lo < _SHORT_LINK and not inode.i_flags & _USES_EXTENTS
         return not in_inode
@@ -281,6 +290,20 @@ class _Relocator:
                 self._device.write(place * self._shape.block_size, content)
             one.inode = replace(one.inode, i_block=i_block)
         return [Mapped(logical, places.get(place, place), 1) for level, logical, place in found if not level]
+
+    def _move_growth_map(self, one: _Moving) -> None:
+        """Give the map of what growth may use, a single block, a place before the border; what it names stays."""
+        pointers = list(struct.unpack("<15I", one.inode.i_block))
+        place = pointers[_DOUBLY]
+        if place < self._border:
+            return
+        if place >= self._shape.block_count:
+            raise ImageError(f"the map of what growth may use is at block {place}, which does not exist")
+        (new,) = self._take(1)
+        self._maps.give_back(Extent(place, 1))
+        self._copy(place, new)
+        pointers[_DOUBLY] = new.start
+        one.inode = replace(one.inode, i_block=struct.pack("<15I", *pointers))
 
     def _move_attributes(self, one: _Moving) -> None:
         """Give a file's block of attributes, which others may share, a place before the border."""

@@ -10,6 +10,7 @@ from dataclasses import replace
 import numpy as np
 
 from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems.contract import CannotChangeError
 from narvet.formats.filesystems.ext4.reach import Placed, reach_of
 from narvet.formats.filesystems.ext4.records import GROUP_BLOCKS_UNUSED
 from narvet.formats.filesystems.ext4.relocate import relocate
@@ -25,11 +26,15 @@ def shorten(device: BlockDevice, planned: PlannedShrinking) -> None:
 
     Raises:
         ImageError: it is not what was found, or not sound.
+        CannotChangeError: there is no room for what is to be moved, or it cannot be.
     """
     if planned.moves:
         relocate(device, planned.before, planned.new.block_count)
     volume = volume_of(device, superblock_on(device))
-    if volume.shape != planned.old or reach_of(volume).blocks > planned.new.block_count:
+    reach = reach_of(volume).blocks
+    if planned.moves and reach > planned.new.block_count:
+        raise CannotChangeError("something behind the new end of the ext4 is not moved here", "ask for a larger size")
+    if volume.shape != planned.old or reach > planned.new.block_count:
         raise ImageError("the filesystem was changed while it was being made smaller")
     if planned.new != planned.old:
         free = superblock_free(volume) - (planned.before.free - planned.state.free)
