@@ -194,7 +194,10 @@ def test_partitions_are_added(tmp_path: Path, table: str, count: int, more: int)
     image = tmp_path / "shelf" / "a.raw"
     with open_image(image, writable=True) as device:
         device.write(130 * MIB, b"\xa5" * (60 * MIB))
-    before = content(image, MIB, 20 * MIB)
+    there = narvet.survey(image).partitions
+    before = [
+        content(image, part.start, part.size) for part in there
+    ]  # to the last byte, where a table's record could lie
     added = [one.format(n) + '\nfilesystem = "xfs"' for n in range(count, count + more)]
     keys = sheet.read_text()[: sheet.read_text().index("[disk.a]")]
     sheet.write_text(keys + disk("a", f'size = "300 MiB"\ntable = "{table}"', *parts, *added))
@@ -204,8 +207,30 @@ def test_partitions_are_added(tmp_path: Path, table: str, count: int, more: int)
     assert (
         kinds == ["ext4"] * count + ["xfs"] * more
         and found["findings"] == []
-        and content(image, MIB, 20 * MIB) == before
+        and [content(image, part.start, part.size) for part in there] == before
     )
+
+
+def test_records_between_logical_partitions_stay_free(tmp_path: Path) -> None:
+    """Nothing grows over what leads to the next partition: by the sheet, or without one, up to a last one."""
+    parts = [f'size = "20 MiB"\nat = "/srv/{n}"' for n in range(5)]
+    sheet = make_sheet(tmp_path, disk("a", 'size = "300 MiB"\ntable = "mbr"', *parts))
+    narvet.write(sheet)
+    image = tmp_path / "shelf" / "a.raw"
+    links = [part.entry.reach for part in narvet.survey(image).partitions[3:]]
+    for number in ("3", "5"):
+        assert "ends where another one starts" in run("enlarge", str(image), "--partition", number, status=2).stderr
+    for at in (2, 3, 4):
+        rewrite(sheet, (f'size = "20 MiB"\nat = "/srv/{at}"', f'size = "21 MiB"\nat = "/srv/{at}"'))
+        if at < 4:
+            assert "neighbour-in-the-way" in run("write", str(sheet), status=1).stderr
+            rewrite(sheet, (f'size = "21 MiB"\nat = "/srv/{at}"', f'size = "20 MiB"\nat = "/srv/{at}"'))
+    settled(sheet)
+    run("enlarge", str(image), "--partition", "6", status=0)
+    found = narvet.survey(image)
+    assert found.findings == () and [part.entry.reach for part in found.partitions[3:]] == links
+    assert all(link < part.start for link, part in zip(links, found.partitions[3:], strict=True))
+    assert all(before.end <= after.entry.reach for before, after in itertools.pairwise(found.partitions))
 
 
 def test_a_fifth_primary_partition_is_refused(tmp_path: Path) -> None:

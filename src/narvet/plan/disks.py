@@ -78,9 +78,9 @@ def plan_disk(
     room = _room(disk, site, table, size)
     ahead = _ahead(table, len(requests), disk.sector_size)
     places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
-    if existing is not None and table is not None and _stays(disk, existing):
+    if existing is not None and table is not None:
         numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
-        places, in_the_way = keep_places(places, sizes, numbers, existing, room.bounds, disk.align)
+        places, in_the_way = keep_places(places, sizes, numbers, existing, room.bounds, disk.align, disk.sector_size)
         found += [rules.neighbour_in_the_way.error(disk.place.part(number), *told) for number, told in in_the_way]
     found += _place_checks(room.bounds, places, sizes, disk.place) if table else []
     parts = [room.set_aside] if room.set_aside else []
@@ -103,11 +103,6 @@ def plan_disk(
     )
     found += _format_checks(image_format(disk.format), spec, disk.place)
     return _planned(disk, site, spec, tuple(parts)), tuple(found)
-
-
-def _stays(disk: ResolvedDisk, existing: Disk) -> bool:
-    """Return whether partitions start where they do: where others put them, or where the sheet's grid has them."""
-    return disk.table_id is not None or all(part.start % disk.align == 0 for part in existing.partitions)
 
 
 def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Partition, ...]) -> PlannedImage:

@@ -23,7 +23,7 @@ from narvet.formats.filesystems.contract import (
 from narvet.formats.images import image_format
 from narvet.formats.images.contract import Shortens
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import Bounds, PartitionEntry
+from narvet.formats.tables.contract import Bounds, LinksPartitions, PartitionEntry
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
@@ -61,22 +61,29 @@ def _entry_onto(wanted: Disk, part: Partition, found: Partition) -> PartitionEnt
 
 
 def keep_places(
-    places: Sequence[Extent], sizes: Sequence[PartSize], numbers: Sequence[int], found: Disk, bounds: Bounds, align: int
+    places: Sequence[Extent],
+    sizes: Sequence[PartSize],
+    numbers: Sequence[int],
+    found: Disk,
+    bounds: Bounds,
+    align: int,
+    sector_size: int,
 ) -> tuple[list[Extent], list[tuple[int, tuple[int, int]]]]:
     """Return places in which partitions that exist start where they do, and those that reach into the next one.
 
-    Each of those comes with its number, the end that is asked for, and where the next one starts.
+    Each of those comes with its number, the end that is asked for, and where the next one starts, with what the table
+    keeps ahead of that.
     """
     there = {part.number: part for part in found.partitions}
-    starts = sorted(part.start for part in found.partitions)
+    table = table_format(found.table)
     kept: list[Extent] = []
     late: list[tuple[int, tuple[int, int]]] = []
-    reach = bounds.first
+    reach, end = bounds.first, align_down(bounds.end, align)
     for run, size, number in zip(places, sizes, numbers, strict=True):
         part = there.get(number)
-        start = part.start if part else align_up(reach, align)
-        end = align_down(bounds.end, align)
-        limit = next((one for one in starts if one > start or (part is None and one == start)), end)
+        ahead = table.ahead_of(number, sector_size) if isinstance(table, LinksPartitions) else 0
+        start = part.start if part else align_up(reach, align) + align_up(ahead, align)
+        limit = next_start(found, number, start - ahead if part is None else start, end)
         length = run.length
         if size == "rest":
             length = max(limit - start, 0)
@@ -87,6 +94,15 @@ def keep_places(
         kept.append(Extent(start, length))
         reach = start + length
     return kept, late
+
+
+def next_start(found: Disk, number: int, start: int, end: int) -> int:
+    """Return the byte up to which a partition that starts at byte `start` may reach; `end` is the last there is.
+
+    What the table keeps ahead of the next partition is not to be reached into either.
+    """
+    reaches = (one.entry.reach for one in found.partitions if one.number != number and one.start >= start)
+    return min((reach for reach in reaches if reach < end), default=end)
 
 
 def as_found(wanted: Disk, found: Disk, differences: Iterable[Difference]) -> Disk:

@@ -9,7 +9,7 @@ from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, image_place
 from narvet.ground.units import MIB, align_down, show_apart, show_bytes
 from narvet.model.estate import NO_TABLE, Disk, Partition
-from narvet.plan.existing import onto
+from narvet.plan.existing import next_start, onto
 
 
 def enlarged(found: Disk, size: int, number: int | None = None) -> tuple[Disk, tuple[Finding, ...]]:
@@ -79,8 +79,8 @@ def _room(found: Disk, size: int, part: Partition) -> int:
         return size
     sector_size = found.image.sector_size or 512
     end = table_format(found.table).bounds(size, sector_size).end
-    later = min((one.start for one in found.partitions if one.start >= part.end), default=None)
-    if later is not None and later < end:
+    later = next_start(found, part.number, part.start, end)
+    if later < end:
         if later - part.end < MIB:
             raise RequestError(
                 f"{found.path}: partition {part.number} ends where another one starts, so it cannot become larger; "

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, Protocol, runtime_checkable
 from uuid import UUID
 
@@ -18,7 +18,10 @@ DataPartition = Literal["linux", "basic"]
 
 @dataclass(frozen=True)
 class PartitionEntry:
-    """One entry of a table; `number` counts from 1 as guests count."""
+    """One entry of a table; `number` counts from 1 as guests count.
+
+    `link` is the byte of what the table keeps between the partitions for this one, where it was read and there is such.
+    """
 
     number: int
     start: int
@@ -27,6 +30,12 @@ class PartitionEntry:
     id: str
     label: str = ""
     attributes: int = 0
+    link: int | None = field(default=None, compare=False)
+
+    @property
+    def reach(self) -> int:
+        """The first byte that it takes of the disk, with what the table keeps ahead of it."""
+        return self.start if self.link is None else min(self.link, self.start)
 
     @property
     def end(self) -> int:
@@ -132,6 +141,9 @@ class LinksPartitions(Protocol):
 
     def ahead(self, index: int, count: int, sector_size: int) -> int:
         """Return the bytes that the table needs right ahead of partition `index` (from 0) of `count`."""
+
+    def ahead_of(self, number: int, sector_size: int) -> int:
+        """Return the bytes that the table needs right ahead of the partition with this number."""
 
 
 @runtime_checkable

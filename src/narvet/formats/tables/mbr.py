@@ -155,6 +155,10 @@ class Mbr:
         """Return a sector for the record of a logical partition."""
         return sector_size if count > _PRIMARIES and index >= _PRIMARIES - 1 else 0
 
+    def ahead_of(self, number: int, sector_size: int) -> int:
+        """Return a sector for the record of a logical partition."""
+        return sector_size if number > _PRIMARIES else 0
+
     def bounds(self, disk_size: int, sector_size: int) -> Bounds:
         """Return what lies behind the first sector, as far as 32 bits of sectors reach."""
         return Bounds(
@@ -323,13 +327,16 @@ def _chain(device: BlockDevice, extended: Extent) -> Iterator[_Link | _Break]:
 
 def _logical(device: BlockDevice, extended: Extent, table: str) -> Iterator[PartitionEntry | _Break]:
     """Yield the logical partitions of an extended one, last of all where their chain breaks off if it does."""
-    sector_size = device.sector_size
+    sector_size, since = device.sector_size, extended.start
     for link in _chain(device, extended):
         if isinstance(link, _Break):
             yield link
-        elif link.own.os_type:
+            return
+        since = min(since, link.place)  # also a record that leads to nothing keeps its place
+        if link.own.os_type:
             start = link.place + offset_of(link.own.starting_lba, sector_size)
-            yield _partition(link.number, start, link.own, table, sector_size)
+            yield replace(_partition(link.number, start, link.own, table, sector_size), link=since)
+            since = extended.end
 
 
 def _change_logical(device: BlockDevice, extended: Extent, parts: list[PartitionEntry]) -> None:
