@@ -233,6 +233,23 @@ def test_records_between_logical_partitions_stay_free(tmp_path: Path) -> None:
     assert all(before.end <= after.entry.reach for before, after in itertools.pairwise(found.partitions))
 
 
+def test_a_rest_that_ends_at_a_neighbour_is_told(tmp_path: Path) -> None:
+    """The disk gets larger, the partition in its middle cannot; the room behind the last one can be used."""
+    parts = ['at = "/srv/a"', 'size = "20 MiB"\nfilesystem = "swap"']
+    sheet = make_sheet(tmp_path, disk("a", 'size = "100 MiB"', *parts))
+    narvet.write(sheet)
+    assert "rest-ends-early" not in rules(facts("review", str(sheet)))
+    rewrite(sheet, ("100 MiB", "200 MiB"))
+    told = facts("review", str(sheet))
+    assert "rest-ends-early" in rules(told) and {one["what"] for one in told["changes"]} == {"size"}
+    settled(sheet)
+    text = sheet.read_text()
+    added = disk("a", 'size = "200 MiB"', *parts, 'size = "90 MiB"\nat = "/srv/c"')
+    sheet.write_text(text[: text.index("[disk.a]")] + added)
+    settled(sheet)
+    assert [part.size for part in narvet.survey(tmp_path / "shelf" / "a.raw").partitions][1:] == [20 * MIB, 90 * MIB]
+
+
 def test_a_fifth_primary_partition_is_refused(tmp_path: Path) -> None:
     parts = ['size = "20 MiB"'] * 4
     sheet = make_sheet(tmp_path, disk("a", 'size = "300 MiB"\ntable = "mbr"', *parts))

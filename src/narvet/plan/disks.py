@@ -80,8 +80,10 @@ def plan_disk(
     places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
     if existing is not None and table is not None:
         numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
-        places, in_the_way = keep_places(places, sizes, numbers, existing, room.bounds, disk.align, disk.sector_size)
-        found += [rules.neighbour_in_the_way.error(disk.place.part(number), *told) for number, told in in_the_way]
+        places, in_the_way = keep_places(
+            places, sizes, numbers, existing, room.bounds, disk.align, disk.sector_size, disk.place
+        )
+        found += in_the_way
     found += _place_checks(room.bounds, places, sizes, disk.place) if table else []
     parts = [room.set_aside] if room.set_aside else []
     for request, run in zip(requests, places, strict=True):

@@ -68,16 +68,16 @@ def keep_places(
     bounds: Bounds,
     align: int,
     sector_size: int,
-) -> tuple[list[Extent], list[tuple[int, tuple[int, int]]]]:
-    """Return places in which partitions that exist start where they do, and those that reach into the next one.
+    where: Place,
+) -> tuple[list[Extent], list[Finding]]:
+    """Return places in which partitions that exist start where they do, and what keeps them from what is asked.
 
-    Each of those comes with its number, the end that is asked for, and where the next one starts, with what the table
-    keeps ahead of that.
+    What the table keeps ahead of the next partition is not reached into either.
     """
     there = {part.number: part for part in found.partitions}
     table = table_format(found.table)
     kept: list[Extent] = []
-    late: list[tuple[int, tuple[int, int]]] = []
+    said: list[Finding] = []
     reach, end = bounds.first, align_down(bounds.end, align)
     for run, size, number in zip(places, sizes, numbers, strict=True):
         part = there.get(number)
@@ -89,11 +89,13 @@ def keep_places(
             length = max(limit - start, 0)
             if part is not None and part.end <= bounds.end:
                 length = max(length, part.size)  # one that ends off the grid is not cut back to it
+            if part is not None and limit != end and run.length > length:
+                said.append(rules.rest_ends_early.warning(where.part(number), run.length, limit))
         elif start + length > limit and limit != end:
-            late.append((number, (start + length, limit)))
+            said.append(rules.neighbour_in_the_way.error(where.part(number), start + length, limit))
         kept.append(Extent(start, length))
         reach = start + length
-    return kept, late
+    return kept, said
 
 
 def next_start(found: Disk, number: int, start: int, end: int) -> int:

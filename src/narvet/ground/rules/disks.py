@@ -221,6 +221,19 @@ def neighbour_in_the_way(end: int, start: int) -> Wording:
 
 
 @rule(
+    meaning="A partition that takes the rest of the disk cannot have all of it, as another one lies behind it.",
+    way_out="List it last on a new disk, or add a partition that uses what is free.",
+)
+def rest_ends_early(size: int, next_start: int) -> Wording:
+    """Word a partition that is to have `size` bytes, while the next one starts at byte `next_start`."""
+    return (
+        f"it was to take the rest, {show_bytes(size)}, but the next partition starts at {show_bytes(next_start)}; "
+        "what is free elsewhere stays unused",
+        "add a partition there, or make a new disk and copy the files",
+    )
+
+
+@rule(
     meaning="A partition becomes larger by less than the filesystem on it can make use of.",
     way_out="Nothing: its guest shows what it showed. Ask for more to have the filesystem grow as well.",
 )
