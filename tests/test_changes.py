@@ -233,6 +233,25 @@ def test_records_between_logical_partitions_stay_free(tmp_path: Path) -> None:
     assert all(before.end <= after.entry.reach for before, after in itertools.pairwise(found.partitions))
 
 
+def test_partitions_that_change_places_in_the_sheet_are_refused(tmp_path: Path) -> None:
+    """Put in ahead, or swapped: no file may end up where others were. Over a third mount point it can be done."""
+    one, other = ('size = "20 MiB"\nat = "/srv/a"', 'size = "20 MiB"\nat = "/srv/b"')
+    sheet = make_sheet(tmp_path, disk("a", 'size = "100 MiB"', one, other))
+    fstab = tmp_path / "root" / "etc" / "fstab"
+    narvet.write(sheet)
+    written, before = sheet.read_text(), fstab.read_text()
+    head = written[: written.index("[disk.a]")]
+    for parts in ((other, one), (one.replace("/srv/a", "/srv/new"), one, other)):
+        sheet.write_text(head + disk("a", 'size = "100 MiB"', *parts))
+        told = " ".join(run("write", str(sheet), status=1).stderr.split())
+        assert "where the files of partition" in told and fstab.read_text() == before
+    for first, second in (("/srv/c", "/srv/b"), ("/srv/c", "/srv/a"), ("/srv/b", "/srv/a")):
+        sheet.write_text(
+            head + disk("a", 'size = "100 MiB"', one.replace("/srv/a", first), other.replace("/srv/b", second))
+        )
+        settled(sheet)
+
+
 def test_a_rest_that_ends_at_a_neighbour_is_told(tmp_path: Path) -> None:
     """The disk gets larger, the partition in its middle cannot; the room behind the last one can be used."""
     parts = ['at = "/srv/a"', 'size = "20 MiB"\nfilesystem = "swap"']

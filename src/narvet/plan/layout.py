@@ -23,6 +23,7 @@ from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
 from narvet.plan.existing import onto, written_anew
+from narvet.plan.mount_order import check_order, mounted_at
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.relocate import relocated
@@ -51,7 +52,10 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     copied = frozenset(disk.name for disk in disks if disk.origin is not None)
     of_disks = diff_disks(wanted, facts.found, copied, facts.ledger)
     unclean = tuple(one for disk in disks for one in _check_clean(disk, of_disks[disk.name]))
-    elsewhere = tuple(one for disk in disks for one in _check_order(disk, of_disks[disk.name], facts))
+    there = mounted_at(facts.found.guests)
+    elsewhere = tuple(
+        one for disk in disks for one in check_order(disk, of_disks[disk.name], there.get(disk.guest, {}))
+    )
     said = (*said, *unclean, *elsewhere)
     kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
     disks = tuple(_with_state(disk, facts, of_disks[disk.name], kept) for disk in disks)
@@ -216,19 +220,6 @@ def _check_clean(disk: PlannedDisk, differences: Iterable[Difference]) -> Iterat
         if part.number in wanted and part.there is not None and part.there.unclean:
             told = f"the {part.there.kind} cannot be changed: {part.there.unclean}"
             yield rules.cannot_be_changed.error(disk_place(disk.name).part(part.number), told, CLEAN_IT)
-
-
-def _check_order(disk: PlannedDisk, differences: Iterable[Difference], facts: Facts) -> Iterator[Finding]:
-    """Yield an error for every partition that gets smaller and another mount point: the sheet may mean another one."""
-    smaller = {one.where.partition for one in differences if one.aspect is Aspect.SMALLER and one.where.partition}
-    entries = facts.found.guests.get(disk.guest, Guest(disk.guest)).entries if smaller else ()
-    for part in disk.wanted.partitions:
-        if part.number not in smaller or part.filesystem is None or part.at is None:
-            continue
-        source = filesystem(part.filesystem.kind).fstab_source(part.filesystem.uuid)
-        there = [entry.file for entry in entries if entry.spec == source]
-        if there and part.at not in there:
-            yield rules.smaller_and_elsewhere.error(disk_place(disk.name).part(part.number), there[0], part.at)
 
 
 def _with_state(disk: PlannedDisk, facts: Facts, differences: tuple[Difference, ...], kept: set[str]) -> PlannedDisk:

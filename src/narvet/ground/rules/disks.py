@@ -29,6 +29,15 @@ def cannot_be_changed(why: str, remedy: str) -> Wording:
 
 
 @cannot_be_changed.worded
+def changes_places(there: str, asked: str, other: int) -> Wording:
+    """Word a partition that is to be mounted where number `other` of its disk is: most likely that one is meant."""
+    return (
+        f"it is mounted at {there}, and would be mounted at {asked}, where the files of partition {other} are",
+        "list the partitions in the order that they have on the disk; to change mount points about, go by a third one",
+    )
+
+
+@cannot_be_changed.worded
 def smaller_and_elsewhere(there: str, asked: str) -> Wording:
     """Word a partition that is to become smaller and is mounted elsewhere: most likely another partition is meant."""
     return (
