@@ -27,6 +27,7 @@ from narvet.formats.images.chain import open_image
 from narvet.formats.images.trust import Trust
 from narvet.ground.units import GIB, MIB
 from narvet.report.facts import review_facts
+from narvet.usecases import shrink
 from tests.program import disk, facts, make_root, make_sheet, rules, run
 
 BY_CONTENT = Trust(by_content=True)
@@ -606,6 +607,17 @@ def test_large_moves_are_copied_ahead_of_the_change(tmp_path: Path, monkeypatch:
         assert kind == "ext4" or sum(copied) > 0  # the other keeps the copy of its first records halfway
         assert done.after.size == 60 * MIB == narvet.survey(image).size
         assert narvet.survey(image).findings == ()
+
+
+def test_a_store_without_room_for_the_copy_is_told_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    image = tmp_path / "a.vhdx"
+    run("make", str(image), "--size", "300 MiB", "--filesystem", "ext4", status=0)
+    before = image.read_bytes()
+    with monkeypatch.context() as patch, pytest.raises(narvet.RefusedError, match="written anew in its place"):
+        patch.setattr(shrink, "disk_usage", lambda _: shutil._ntuple_diskusage(1, 1, 0))
+        narvet.shrink(image, 60 * MIB)
+    assert image.read_bytes() == before
+    assert narvet.shrink(image, 60 * MIB).after.size == 60 * MIB == narvet.survey(image).size
 
 
 def _refuse(*_: object) -> None:

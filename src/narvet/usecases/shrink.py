@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from shutil import disk_usage
 
 from narvet.apply.change import ChangeDisk
 from narvet.apply.copying import source_of
@@ -14,10 +15,10 @@ from narvet.formats.images import image_format as format_named
 from narvet.formats.images.chain import Link, chain
 from narvet.formats.images.contract import Shortens
 from narvet.formats.images.trust import Trust, trust_of_call
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.findings import has_errors, image_place
 from narvet.ground.meter import OnCopied, metered
-from narvet.ground.units import align_up
+from narvet.ground.units import align_up, show_both
 from narvet.model.estate import Disk
 from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey
@@ -83,6 +84,12 @@ def _apply(link: Link, found: Disk, wanted: Disk, trust: Trust, sector_size: int
     if isinstance(link.kind, Shortens):
         ChangeDisk(name, "", wanted, found, trust=trust).apply()
         return
+    needed, room = found.image.stored, disk_usage(link.path.parent).free
+    if needed > room:
+        raise RefusedError(
+            f"{link.path}: it is written anew in its place, which takes up to {show_both(needed)} of its store, "
+            f"which has {show_both(room)} left; make room there"
+        )
     inside = replace(wanted, image=found.image)
     if inside.partitions != found.partitions:
         ChangeDisk(name, "", inside, found, trust=trust).apply()
