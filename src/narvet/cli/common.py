@@ -129,3 +129,16 @@ def print_findings(found: Sequence[Finding]) -> None:
 def status_of(found: Iterable[Finding]) -> int:
     """Return the exit status that findings lead to."""
     return STOPPED_BY_FINDINGS if narvet.has_errors(found) else 0
+
+
+def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool) -> None:
+    """Print what a disk was and is now, with what is to be said about it, and end the call."""
+    from narvet.report import text
+    from narvet.report.facts import resized_facts
+
+    if as_json:
+        print_json(resized_facts(done))
+    else:
+        print_text(lambda marks: text.resized(done, marks))
+    print_findings(done.findings)
+    ctx.exit(status_of(done.findings))

@@ -16,10 +16,7 @@ from narvet.cli.common import (
     SECTOR,
     SPACE,
     SizeType,
-    print_findings,
-    print_json,
-    print_text,
-    status_of,
+    end_with_resized,
 )
 
 
@@ -41,14 +38,6 @@ def command(ctx: click.Context, /, image: Path, size: int | None, as_json: bool,
 
     Example: narvet enlarge trials.vhdx --size "80 GiB"
     """
-    from narvet.report import text
-    from narvet.report.facts import resized_facts
-
     options["space"] = options["space"] or "thin"
     done = narvet.enlarge(image, size, **options)
-    if as_json:
-        print_json(resized_facts(done))
-    else:
-        print_text(lambda marks: text.resized(done, marks))
-    print_findings(done.findings)
-    ctx.exit(status_of(done.findings))
+    end_with_resized(ctx, done, as_json=as_json)

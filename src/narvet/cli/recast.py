@@ -35,14 +35,14 @@ _OF_NEW = ("space", "size", "block_size", "pieces", "packed")
 @SPACE
 @PIECES
 @PACKED
-@click.option("--size", type=SizeType(), help="Make the disk larger, with its last partition and the filesystem there.")
+@click.option("--size", type=SizeType(), help="Larger, with the last partition; or smaller, where nothing is cut off.")
 @IMAGE_FORMAT
 @BASES
 @SECTOR
 @click.option("--verify", is_flag=True, help="Read every byte of both disks afterwards and compare them.")
 @AS_JSON
 def command(image: Path, new: Path, format_name: str | None, as_json: bool, **options: Any) -> None:
-    """Write the disk of IMAGE to NEW, an image in another format, thin or full, or larger.
+    """Write the disk of IMAGE to NEW, an image in another format or of another size, thin or full.
 
     Only what holds data is copied. IMAGE stays as it is; a child is written out whole, with what its bases hold.
 

@@ -14,10 +14,7 @@ from narvet.cli.common import (
     IMAGE_FORMAT,
     SECTOR,
     SizeType,
-    print_findings,
-    print_json,
-    print_text,
-    status_of,
+    end_with_resized,
 )
 
 
@@ -37,15 +34,8 @@ def command(ctx: click.Context, /, image: Path, size: int, as_json: bool, **opti
 
     Example: narvet shrink trials.vhdx --size "40 GiB" --move-files
     """
-    from narvet.report import text
-    from narvet.report.facts import resized_facts
     from narvet.report.progress import counting
 
     with counting(str(image)) as count:
         done = narvet.shrink(image, size, on_copied=count, **options)
-    if as_json:
-        print_json(resized_facts(done))
-    else:
-        print_text(lambda marks: text.resized(done, marks))
-    print_findings(done.findings)
-    ctx.exit(status_of(done.findings))
+    end_with_resized(ctx, done, as_json=as_json)
