@@ -107,13 +107,13 @@ def test_same_wish_same_bytes_and_large_ones_cost_nothing(tmp_path: Path, name: 
     assert contents[0] == contents[1]
     size = min(kind.most, 15 * TIB) // MIB * MIB
     image_spec = ImageSpec(size, id=UUID(int=6))
-    start = time.monotonic()
+    start = time.process_time()
     with new_image_file(kind, tmp_path / f"large{ending_of(kind.name)}", image_spec) as device:
         device.write(size - 5000, b"z" * 5000)
     with open_image(tmp_path / f"large{ending_of(kind.name)}") as device:
         assert device.read(size - 5001, 5001) == b"\0" + b"z" * 5000
         assert sum(length for _, length in device.extents()) <= 32 * MIB
-    assert time.monotonic() - start < 5
+    assert time.process_time() - start < 5
     assert (
         identify(tmp_path / f"large{ending_of(kind.name)}").facts.allocated <= kind.footprint(image_spec, 8192) + HOST
     )
@@ -232,10 +232,10 @@ def test_a_log_of_empty_descriptors_ends_at_once(tmp_path: Path) -> None:
         file.write(log)
         file.seek(64 * KIB)
         file.write(signed(replace(header, log_guid=guid, sequence_number=header.sequence_number + 9)))
-    start = time.monotonic()
+    start = time.process_time()
     with pytest.raises(NarvetError):
         identify(path)
-    assert time.monotonic() - start < 5
+    assert time.process_time() - start < 5
 
 
 def test_the_first_write_clears_what_only_holds_until_then(tmp_path: Path) -> None:
