@@ -306,12 +306,12 @@ def test_a_child_is_tied_to_a_base_that_was_moved_copied_or_touched(tmp_path: Pa
             device.write(place + 100, dice.randbytes(150 * KIB))
         device.zero(5 * MIB, MIB)  # holes of the child over data of its base
     expected, about = content(child), identify(child).facts
-    # moved to another folder and name: it answers to what the child remembers
+    # moved to another folder and name: it is the one that the child recorded
     moved = tmp_path / "attic" / f"moved{ending_of(below)}"
     moved.parent.mkdir()
     base.rename(moved)
     assert "is missing; put it back" in " ".join(run("survey", str(child), status=1).stdout.split())
-    assert "answers to" in run("tie", str(child), str(moved), status=0).stdout
+    assert "the base that the child recorded" in run("tie", str(child), str(moved), status=0).stdout
     assert _reads(child, moved) == expected and identify(child).facts.id == about.id
     assert [one["rule"] for one in facts("survey", str(child), "--base", str(moved))[0]["findings"]] == [
         "bytes-not-known"

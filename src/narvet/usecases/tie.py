@@ -1,7 +1,7 @@
 """A child tied to its base anew: the base got another place or name, was copied, or was merely touched.
 
-What a child holds fits one content alone. So the base must answer to what the child remembers of it, or be the same,
-byte for byte, as one that does.
+A child fits only the content that it was made from. So the base must have the id or the time that the child recorded,
+or the same bytes as another image that has.
 """
 
 from __future__ import annotations
@@ -90,7 +90,7 @@ def _proof(top: Link, below: list[Link], same_as: Path | None, *, sure: bool, tr
     """
     base = below[0]
     if top.facts.base_link and not base_changed(top, base):
-        return "it answers to what the child remembers of its base"
+        return "it is the base that the child recorded"
     known = same_as or Path(top.facts.base or "")
     other = _original(top, known, trust)
     if other is not None and os.path.realpath(known) != os.path.realpath(base.path):
@@ -101,13 +101,13 @@ def _proof(top: Link, below: list[Link], same_as: Path | None, *, sure: bool, tr
     if sure:
         return "you are sure of it"
     raise RefusedError(
-        f"{base.path}: it is not what {top.path} remembers of its base: it was changed, or is another one; "
+        f"{base.path}: it is not the base that {top.path} recorded: it was changed, or is another image; "
         "name an image that the child was made from with --same-as, or, if you know that it is right, add --sure"
     )
 
 
 def _original(top: Link, path: Path, trust: Trust) -> list[Link] | None:
-    """Return an image with its bases if it answers to what a child remembers of its base."""
+    """Return an image with its bases if it is the base that a child recorded, None if not."""
     try:
         links = chain(path, Trust(trust.formats, trust.bases, by_content=True))
     except (NarvetError, OSError):
