@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from narvet.ground.units import SizeError, counted, parse_size, show_both
     from narvet.guests import guest_system
     from narvet.guests.contract import HasRoots
+    from narvet.hosts.by_hand import HandWork
     from narvet.model.estate import Disk, Estate, Guest, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
@@ -47,6 +48,7 @@ if TYPE_CHECKING:
     from narvet.sheet.read import read_sheet
     from narvet.sheet.values import SYSTEMS
     from narvet.usecases.adopt import Adopted, adopt
+    from narvet.usecases.attach import Attached, Attaching, attach, detach, write_list
     from narvet.usecases.branch import Branched, branch
     from narvet.usecases.draft import draft, read_requests
     from narvet.usecases.enlarge import Resized, enlarge
@@ -77,6 +79,7 @@ _HOMES = {
     "ground.units": ("SizeError", "counted", "parse_size", "show_both"),
     "guests": ("guest_system",),
     "guests.contract": ("HasRoots",),
+    "hosts.by_hand": ("HandWork",),
     "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
@@ -85,6 +88,7 @@ _HOMES = {
     "sheet.read": ("read_sheet",),
     "sheet.values": ("SYSTEMS",),
     "usecases.adopt": ("Adopted", "adopt"),
+    "usecases.attach": ("Attached", "Attaching", "attach", "detach", "write_list"),
     "usecases.branch": ("Branched", "branch"),
     "usecases.draft": ("draft", "read_requests"),
     "usecases.enlarge": ("Resized", "enlarge"),
@@ -103,16 +107,15 @@ _HOMES = {
 _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, names in _HOMES.items() for name in names}
 
 __all__ = [
-    "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES",
-    "Adopted", "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding",
-    "Guest", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
+    "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
+    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "HandWork",
+    "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
-    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError",
-    "Written",
-    "adopt", "branch", "change_example", "confirm", "counted", "draft", "enlarge", "entries", "fold",
+    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Written", "adopt",
+    "attach", "branch", "change_example", "confirm", "counted", "detach", "draft", "enlarge", "entries", "fold",
     "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest", "owner_not_set",
-    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review",
-    "show_both", "shrink", "survey", "tie", "write",
+    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both",
+    "shrink", "survey", "tie", "write", "write_list",
 ]  # fmt: skip
 
 

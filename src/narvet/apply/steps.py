@@ -48,6 +48,7 @@ class MakeImage:
     spec: ImageSpec
     origin: Origin | None = None
     trust: Trust = NOTHING_SAID
+    slot: str | None = None
     guest_may_run = True
     comes_last = False
 
@@ -82,6 +83,7 @@ class MakeImage:
             "disk": self.disk,
             "size": self.wanted.size,
             "id": self.wanted.table_id or None,
+            "slot": self.slot,
             "asked": asked_of(self.wanted),
         }
 
@@ -107,7 +109,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     missing = {one.where.name for one in moves if one.aspect is Aspect.IMAGE}
     trust = _trust(layout)
     images: list[Step] = [
-        MakeImage(disk.name, disk.guest, disk.wanted, disk.spec, disk.origin, trust)
+        MakeImage(disk.name, disk.guest, disk.wanted, disk.spec, disk.origin, trust, disk.slot)
         for disk in layout.disks
         if disk.name in missing
     ]

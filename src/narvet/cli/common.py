@@ -72,6 +72,10 @@ SECTOR = click.option(
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
 
 
+BY_HAND = click.option("--by-hand", is_flag=True, help="Only list what to do by hand, also for guests with a door.")
+LIST = click.option("--to", type=A_PATH, help="Write the list of what to do by hand to this file, as Markdown.")
+
+
 def print_json(facts: Any) -> None:
     """Print facts, the only thing on standard output; what a terminal might obey stands in escapes."""
     text = _as_json(facts)
@@ -129,6 +133,21 @@ def print_findings(found: Sequence[Finding]) -> None:
 def status_of(found: Iterable[Finding]) -> int:
     """Return the exit status that findings lead to."""
     return STOPPED_BY_FINDINGS if narvet.has_errors(found) else 0
+
+
+def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool) -> None:
+    """Print what was done at guests, and what is to be done by hand, which also goes into the file `to`."""
+    from narvet.report import facts, text
+
+    if to is not None:
+        if not done.by_hand:
+            say(f"{to}: nothing is to be done by hand, so it is not written.", err=True)
+        else:
+            narvet.write_list(to, done.by_hand)
+    if as_json:
+        print_json(facts.attach_facts(done))
+    else:
+        print_text(lambda marks: text.attached(done, marks))
 
 
 def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool) -> None:

@@ -32,6 +32,8 @@ _COMMANDS = {
     "tie": "have a child follow a base that was moved or copied",
     "fold": "put a child's differences into its base",
     "reclaim": "have a thin image give back what nothing in it uses",
+    "attach": "plug disks into their guests, or list how to do it by hand",
+    "detach": "take disks out of their guests",
     "retire": "remove a disk for good: its entries, its image, its place in the sheet",
     "picture": "draw a sheet or an image",
     "explain": "tell what a finding means and the way out",
@@ -49,6 +51,8 @@ _STOPPED = {
     "tie": "The child is as it was, or tied; tie it again to be sure.",
     "fold": "The disk is whole, read through the child as before; fold it again to finish.",
     "reclaim": "The image is as it was, or done; reclaim it again.",
+    "attach": "What was plugged in stays; attach again to go on.",
+    "detach": "What was taken out is out; detach again to go on.",
     "retire": "What was finished stays; retire the disk again to go on.",
 }
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard

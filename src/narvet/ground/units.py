@@ -24,6 +24,7 @@ NO_BREAK = "\N{NO-BREAK SPACE}"
 LARGEST = 1 << 63
 """Larger sizes fit no file offset of any system Narvet writes for."""
 
+_LINUX = "BKMGTPE"
 _SIZE = re.compile(r"\s*(?P<sign>[+-]?)(?P<number>[0-9]{1,30}(?:\.[0-9]{1,30})?)\s*(?P<unit>[A-Za-z]*)\s*")
 _SHARE = re.compile(r"\s*(?P<number>[0-9]{1,3}(?:\.[0-9]{1,6})?)\s*%\s*")
 # What a unit that can be read two ways, or is missing, may have meant: decimal, then binary.
@@ -148,6 +149,14 @@ def show_as_windows(size: int) -> str:
     decimals = 2 if size < 10 * factor else 1 if size < 100 * factor else 0
     whole, part = divmod(size * 10**decimals // factor, 10**decimals)
     return f"{whole}{f'.{part:0{decimals}d}' if decimals else ''}{NO_BREAK}{name.replace('i', '')}"
+
+
+def show_as_linux(size: int) -> str:
+    """Return a size as Linux lists those of disks: in powers of 1024, with one decimal unless that is 0."""
+    power = min(max(size.bit_length() - 1, 0) // 10, len(_LINUX) - 1)
+    tenths = (size * 10 + (1 << 10 * power) // 2) >> 10 * power
+    whole, tenth = divmod(tenths, 10)
+    return f"{whole}.{tenth}{_LINUX[power]}" if tenth else f"{whole}{_LINUX[power]}"
 
 
 def show_bytes(size: int) -> str:

@@ -118,6 +118,9 @@ class GuestSystem(Protocol):
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is one of its kind."""
 
+    def writes_size(self, size: int) -> str:
+        """Return the size of a whole disk as people see it written in the guest."""
+
     def check_limits(self, disk: PlannedDisk, asked: ResolvedDisk) -> Iterator[Finding]:
         """Yield what a disk as planned will keep people from doing."""
 

@@ -6,7 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from narvet.model.controllers import Slot
 from narvet.model.estate import Disk, Estate
+from narvet.model.plugs import DoorState, Plugged
 
 if TYPE_CHECKING:
     from narvet.formats.images.contract import Base
@@ -34,7 +36,7 @@ class Recorded:
     """An image that the ledger says was made: for which disk, where, with which table id.
 
     `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`), `names`
-    what the disk was called before it was renamed, the first name first.
+    what the disk was called before it was renamed, the first name first. `slot` is the one it got then.
     """
 
     disk: str
@@ -42,6 +44,7 @@ class Recorded:
     table_id: str
     asked: Mapping[str, str] = field(default_factory=dict)
     names: tuple[str, ...] = ()
+    slot: Slot | None = None
 
 
 @dataclass(frozen=True)
@@ -49,7 +52,8 @@ class Facts:
     """All facts for one sheet. `origins` has the disks that are copies or children, by name.
 
     `ledger` is what was made earlier, `moving` the old paths of images whose move was cut off, by disk; `anew` are the
-    disks that are to be made although they were made before.
+    disks that are to be made although they were made before. `doors` is what is seen of guests through their doors,
+    `plugged` the guest and the way in which images that were found are plugged in, by their paths.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -57,3 +61,5 @@ class Facts:
     ledger: tuple[Recorded, ...] = ()
     moving: Mapping[str, str] = field(default_factory=dict)
     anew: frozenset[str] = frozenset()
+    doors: Mapping[str, DoorState] = field(default_factory=dict)
+    plugged: Mapping[str, tuple[str, Plugged]] = field(default_factory=dict)

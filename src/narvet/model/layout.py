@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
 from narvet.model.estate import Disk, Estate, Guest
+from narvet.model.plugs import DoorState, Plug, Plugged
 
 if TYPE_CHECKING:
     from narvet.formats.images.contract import ImageSpec
@@ -36,24 +37,31 @@ class Origin:
 
 @dataclass(frozen=True)
 class PlannedDisk:
-    """A disk of a sheet: what is wanted, for which guest, in which store and slot, and what becomes of it.
+    """A disk of a sheet: what is wanted, for which guest, in which store, how plugged in, and what becomes of it.
 
     `system` is what its guest runs. `needs` is the most bytes that writing it stores at once. `spec` is what its image
     is made by; `pieces` cover the disk from the first byte to the last. With an `origin`, the partitions are those
-    found there.
+    found there. `plugged` is how it is plugged in now, and `plugged_into` the guest; None where no door shows it.
     """
 
     name: str
     guest: str
     system: str
     store: str
-    slot: str | None
+    plug: Plug
     wanted: Disk
     spec: ImageSpec
     pieces: tuple[Piece, ...]
     origin: Origin | None = None
     state: State = "to make"
     needs: int = 0
+    plugged: Plugged | None = None
+    plugged_into: str = ""
+
+    @property
+    def slot(self) -> str | None:
+        """The slot it is plugged in at, as it is written."""
+        return self.plug.slot_name
 
     @property
     def path(self) -> str:
@@ -100,6 +108,7 @@ class Layout:
 
     `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was
     cut off before removing, by disk, and `left_over` those of disks that the sheet no longer has, by their names.
+    `doors` is what is seen of guests through their doors.
     """
 
     title: str
@@ -112,6 +121,7 @@ class Layout:
     found: Estate = field(default_factory=Estate)
     left_behind: Mapping[str, Disk] = field(default_factory=dict)
     left_over: Mapping[str, Disk] = field(default_factory=dict)
+    doors: Mapping[str, DoorState] = field(default_factory=dict)
 
     @property
     def wanted(self) -> Estate:

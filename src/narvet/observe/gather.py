@@ -18,8 +18,10 @@ from narvet.ground.findings import image_place
 from narvet.ground.rules import images as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked
+from narvet.hosts import door_of
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
+from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.children import base_of
 from narvet.observe.images import survey
 from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
@@ -28,16 +30,16 @@ from narvet.plan.disks import image_path
 from narvet.sheet.form import DiskForm, Sheet
 
 
-def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
+def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> Facts:
     """Return what is found of a sheet's stores, images and guests; its relative paths start where its file is.
 
-    `deep` checks what exists in full.
+    `deep` are the disks of which what exists is checked in full.
     """
     stores = {name: observe_store(str(path.parent / form.path)) for name, form in sheet.store.items()}
     places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
     trust = _trust(sheet, path.parent, places)
     disks = {
-        name: _survey(places[name], trust, form, deep=deep)
+        name: _survey(places[name], trust, form, deep=name in deep)
         for name, form in sheet.disk.items()
         if stores[form.store].exists and os.path.lexists(places[name])
     }
@@ -45,7 +47,38 @@ def observe(sheet: Sheet, path: Path, *, deep: bool = False) -> Facts:
     elsewhere = (*(one.path for one in made), *moving(ledger_path(path)).values())
     strays = tuple(_strays(stores, places, elsewhere, trust))
     found = Estate(disks, _guests(sheet, path, entries_written(ledger_path(path))), stores, strays)
-    return Facts(found, _origins(sheet, path.parent, places, disks, trust), made, moving(ledger_path(path)))
+    doors = _doors(sheet, path.parent)
+    return Facts(
+        found,
+        _origins(sheet, path.parent, places, disks, trust),
+        made,
+        moving(ledger_path(path)),
+        doors=doors,
+        plugged=_plugged(doors, (*disks.values(), *strays)),
+    )
+
+
+def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:
+    """Return what is seen through the doors of a sheet's guests."""
+    doors = {}
+    for name, form in sheet.guest.items():
+        if form.door is not None:
+            kind, place = door_of(form.door, folder)
+            doors[name] = kind.look(place)
+    return doors
+
+
+def _plugged(doors: Mapping[str, DoorState], found: Iterable[Disk]) -> dict[str, tuple[str, Plugged]]:
+    """Return which images that were found are plugged into which guest, by the paths they were found at."""
+    if not any(door.plugged for door in doors.values()):
+        return {}
+    paths = {os.path.realpath(one.path): one.path for one in found}
+    return {
+        paths[there.path]: (guest, there)
+        for guest, door in doors.items()
+        for there in door.plugged
+        if there.path in paths
+    }
 
 
 def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Guest]:

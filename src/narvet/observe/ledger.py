@@ -9,11 +9,13 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from narvet.block.names import sync_folder
+from narvet.model.controllers import CONTROLLERS, Slot
 from narvet.model.facts import Recorded
 
 _MOST_READ = 64 << 20  # bytes from its end: some 300,000 lines
@@ -73,10 +75,22 @@ def recorded(ledger: Path) -> tuple[Recorded, ...]:
             before = found.pop(str(line.get("from", "")), None) or found.get(path)
             kept = kept or dict(before.asked if before else {})
             names = (*before.names, *([before.disk] if before.disk != disk else [])) if before else ()
-            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept, names)
+            slot = _slot(line.get("slot")) or (before.slot if before else None)
+            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept, names, slot)
+        elif line.get("did") == "attached" and path in found:
+            found[path] = replace(found[path], slot=_slot(line.get("slot")))
         elif line.get("did") in ("image removed",):
             found.pop(path, None)
     return tuple(found.values())
+
+
+def _slot(told: object) -> Slot | None:
+    """Return a slot as the ledger has it, None for what is none."""
+    controller, _, position = str(told or "").partition(" ")
+    known = CONTROLLERS.get(controller)
+    if known is None or not (position.isascii() and position.isdecimal()) or len(position) > 4:
+        return None
+    return (controller, int(position)) if int(position) < known.positions else None
 
 
 def entries_written(ledger: Path) -> frozenset[str]:

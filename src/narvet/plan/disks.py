@@ -236,7 +236,7 @@ def _partition(
     """
     asked, kind, system = request.asked, request.kind, guest_system(site.system)
     entry = _entry(disk, site, request, run, before)
-    mount = _mount(site, request, system)
+    mount = _mount(disk, site, request, system)
     if kind is None or not run.length:
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
     try:
@@ -275,7 +275,7 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
     )
 
 
-def _mount(site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
+def _mount(disk: ResolvedDisk, site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
     asked, kind = request.asked, request.kind
     counts = not system.owners_need_rights or (kind is not None and kind.keeps_rights)
     return Mount(
@@ -286,20 +286,21 @@ def _mount(site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
         gid=request.owner.gid,
         mode=asked.mode,
         access=asked.access,
-        options=_mount_options(request, flash=site.flash),
+        options=_mount_options(request, flash=site.flash, read_only=disk.plug.read_only),
         needed=asked.needed,
         volume=str(site.ids.partition(asked.position)) if system.names_volumes else "",
     )
 
 
-def _mount_options(request: PartitionRequest, *, flash: bool) -> tuple[str, ...]:
+def _mount_options(request: PartitionRequest, *, flash: bool, read_only: bool) -> tuple[str, ...]:
     """Return the mount options of an entry; those asked for stand in for those that the purpose would bring."""
     if request.kind is None:
         return ()
     asked = request.asked.mount_options
     wishes: Wishes = request.wishes if asked is None else replace(request.wishes, purpose="general")
     words = request.kind.options.of(wishes).mount_options()
-    return tuple(dict.fromkeys((*words, *(asked or ()), *(("discard",) if flash else ()))))
+    known = (("ro",) if read_only else ()) + (("discard",) if flash and not read_only else ())
+    return tuple(dict.fromkeys((*words, *(asked or ()), *known)))
 
 
 def _unfit(error: UnfitError, size: int, where: Place) -> Finding:

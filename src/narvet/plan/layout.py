@@ -19,6 +19,7 @@ from narvet.model.estate import NO_TABLE, Disk, Estate, Guest
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout, Origin, PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
+from narvet.model.plugs import Plug
 from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
@@ -26,10 +27,10 @@ from narvet.plan.existing import onto, written_anew
 from narvet.plan.mount_order import check_order, mounted_at
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
+from narvet.plan.plugs import check_doors, check_plugs, plan_plugs, with_plugged
 from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
-from narvet.plan.slots import assign_slots, check_slots
 from narvet.plan.store_capacity import check_stores, plan_stores
 from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
@@ -44,8 +45,8 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     resolved = with_first_names(resolve(sheet), facts)
     moved = relocated(resolved, facts)
     facts = moved.facts
-    slots = assign_slots(resolved)
-    disks, said = _disks(resolved, facts, slots)
+    plugs = plan_plugs(resolved, facts)
+    disks, said = _disks(resolved, facts, plugs)
     guests = _guests(resolved, disks, facts)
     systems = {name: guest.runs for name, guest in resolved.guests.items()}
     wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
@@ -58,11 +59,12 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     )
     said = (*said, *unclean, *elsewhere)
     kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
-    disks = tuple(_with_state(disk, facts, of_disks[disk.name], kept) for disk in disks)
+    disks = tuple(_with_state(with_plugged(disk, facts), facts, of_disks[disk.name], kept) for disk in disks)
     earlier = earlier_images(disks, facts, resolved)
     stores = plan_stores(resolved, disks, facts.found)
     findings = (
-        *check_slots(resolved, slots),
+        *check_plugs(resolved, plugs),
+        *check_doors(disks, facts, of_disks),
         *asked,
         *said,
         *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
@@ -80,6 +82,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         findings=findings,
         found=facts.found,
         left_behind=moved.left_behind,
+        doors=facts.doors,
         left_over={one.name: one.image for one in earlier if one.planned is None},
         differences=(
             *(one for own in of_disks.values() for one in own),
@@ -99,12 +102,12 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
 
 
 def _disks(
-    sheet: ResolvedSheet, facts: Facts, slots: Mapping[str, str | None]
+    sheet: ResolvedSheet, facts: Facts, plugs: Mapping[str, Plug]
 ) -> tuple[tuple[PlannedDisk, ...], tuple[Finding, ...]]:
     folders, found = _folder_mounts(sheet)
     disks: list[PlannedDisk] = []
     for name, disk in sheet.disks.items():
-        planned, said = _disk(sheet, disk, facts, slots[name], folders)
+        planned, said = _disk(sheet, disk, facts, plugs[name], folders)
         disks.append(planned)
         found += (*said, *_check_zone(sheet, planned))
     return tuple(disks), found
@@ -114,7 +117,7 @@ def _disk(
     sheet: ResolvedSheet,
     disk: ResolvedDisk,
     facts: Facts,
-    slot: str | None,
+    plug: Plug,
     folders: Mapping[PartitionKey, tuple[Folder, ...]],
 ) -> tuple[PlannedDisk, tuple[Finding, ...]]:
     store, path = sheet.stores[disk.store], image_path(facts.found.stores[disk.store].path, disk.name, disk.format)
@@ -137,7 +140,7 @@ def _disk(
         guest=disk.guest,
         system=sheet.system_of(disk),
         store=disk.store,
-        slot=slot,
+        plug=plug,
         wanted=image.wanted,
         spec=image.spec,
         pieces=image.pieces,

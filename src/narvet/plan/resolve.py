@@ -16,7 +16,8 @@ from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, Sheet, key_of
+from narvet.model.plugs import Plug, Rates
+from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, RatesForm, Sheet, key_of
 from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
 
 _NONE = "none"
@@ -25,7 +26,10 @@ _USUAL_MODE = 0o755
 
 def resolve(sheet: Sheet) -> ResolvedSheet:
     """Return a sheet in which everything is settled; of too many partitions for a table, the first ones."""
-    disks = {name: resolve_disk(name, _asked(sheet, name)) for name in sheet.disk}
+    disks = {
+        name: resolve_disk(name, _asked(sheet, name), flash=sheet.store[form.store].flash)
+        for name, form in sheet.disk.items()
+    }
     return ResolvedSheet(sheet.identity, sheet.title, sheet.dated, sheet.store, sheet.guest, disks)
 
 
@@ -34,8 +38,11 @@ def _asked(sheet: Sheet, name: str) -> DiskAsked:
     return DiskAsked(sheet.guest[form.guest], form, disk_place(name))
 
 
-def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
-    """Return a disk in which everything is settled; `name` is what its label follows from where none is given."""
+def resolve_disk(name: str, asked: DiskAsked, *, flash: bool = False) -> ResolvedDisk:
+    """Return a disk in which everything is settled; `name` is what its label follows from where none is given.
+
+    `flash` is whether the storage below it is.
+    """
     system, form = guest_system(asked.guest.runs), asked.disk
     defaults = system.disk_defaults(asked)
     table = None if defaults.table == _NONE else defaults.table
@@ -55,7 +62,7 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
         packed=form.packed,
         origin_path=form.copy_of or form.base,
         is_child=form.base is not None,
-        slot=form.slot,
+        plug=_plug(form, flash=flash),
         table=table,
         table_id=form.table_id,
         fixed_ids=_fixed_ids(form, table, positions, asked.place),
@@ -66,6 +73,24 @@ def resolve_disk(name: str, asked: DiskAsked) -> ResolvedDisk:
             _partition(name, asked, index, position, system) for index, position in enumerate(positions[:most], 1)
         ),
     )
+
+
+def _plug(form: DiskForm, *, flash: bool) -> Plug:
+    return Plug(
+        slot=form.slot,
+        serial=form.serial or "",
+        read_only=form.read_only,
+        shared=form.shared,
+        hold=form.hold,
+        ceiling=_rates(form.ceiling),
+        floor=_rates(form.floor),
+        flash=flash if form.flash is None else form.flash,
+        gives_back=form.space == "thin" if form.give_back is None else form.give_back,
+    )
+
+
+def _rates(form: RatesForm | None) -> Rates:
+    return Rates(form.operations, form.bytes_) if form else Rates()
 
 
 def _positions(form: DiskForm, table: str | None, before: int) -> list[int]:

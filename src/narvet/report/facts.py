@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
+    from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
@@ -138,10 +139,32 @@ def _planned(disk: PlannedDisk) -> dict[str, Any]:
         "runs": disk.system,
         "store": disk.store,
         "slot": disk.slot,
+        "plug": _plug(disk),
         "origin": asdict(disk.origin) if disk.origin else None,
         "state": disk.state,
         **_wanted(disk.wanted),
     }
+
+
+def _plug(disk: PlannedDisk) -> dict[str, Any]:
+    plug = disk.plug
+    return {
+        "serial": plug.serial,
+        "guest_may_run": plug.guest_may_run,
+        "plugged_into": disk.plugged_into or None,
+        "read_only": plug.read_only,
+        "shared": plug.shared,
+        "hold": plug.hold,
+        "ceiling": asdict(plug.ceiling),
+        "floor": asdict(plug.floor),
+        "flash": plug.flash,
+        "give_back": plug.gives_back,
+    }
+
+
+def attach_facts(done: Attaching) -> dict[str, Any]:
+    """Return what `attach --json` and `detach --json` print."""
+    return {"done": [asdict(one) for one in done.done], "by_hand": [asdict(one) for one in done.by_hand]}
 
 
 def _wanted(disk: Disk) -> dict[str, Any]:

@@ -19,6 +19,8 @@ from narvet.ground.sids import name_of as account_of
 from narvet.ground.units import counted, show_binary, show_both, show_bytes, show_decimal
 from narvet.guests import guest_system
 from narvet.guests.contract import WritesSizes
+from narvet.hosts.by_hand import show_rates
+from narvet.model.plugs import Plug
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
 
@@ -28,6 +30,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.report.terminal import Marks
+    from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
@@ -123,11 +126,57 @@ def _available(disk: PlannedDisk) -> int:
 
 
 def _disk(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
-    place = f"for {disk.guest} at {disk.slot or 'no slot'}, in store {disk.store}; {_state(disk)}"
+    place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.path}"
+    place += f"\n{_recognised(disk)}"
     core_of = _core(disk.wanted, bands_of(disk), disk.system, disk.name, place, marks)
     return Group(core_of, _changes(disk, differences, marks)) if disk.state == "to change" else core_of
+
+
+def _slot(disk: PlannedDisk) -> str:
+    """Return where a disk is plugged in, and whether its guest must be off for that."""
+    if disk.slot is None:
+        return "no slot"
+    if disk.plugged is not None:
+        return f"{disk.slot}, plugged in now"
+    return disk.slot if disk.plug.guest_may_run else f"{disk.slot}, while that is off"
+
+
+def _recognised(disk: PlannedDisk) -> str:
+    """Return what a guest knows a disk by, and how it is plugged in where that is not as usual."""
+    plug, usual = disk.plug, Plug()
+    size = guest_system(disk.system).writes_size(disk.size)
+    told = [
+        f"inside: serial {plug.serial}, {size}"
+        + (f", table id {disk.wanted.table_id}" if disk.wanted.table_id else ""),
+        "read-only" if plug.read_only else "",
+        "shared" if plug.shared else "",
+        f"hold {plug.hold}" if plug.hold != usual.hold else "",
+        f"at most {show_rates(plug.ceiling)}" if plug.ceiling != usual.ceiling else "",
+        f"at least {show_rates(plug.floor)}" if plug.floor != usual.floor else "",
+    ]
+    return "; ".join(one for one in told if one)
+
+
+def attached(done: Attaching, marks: Marks) -> RenderableType:
+    """Return what was done at guests through their doors, and the lists of what is to be done by hand."""
+    table = grid("left", "left", "left", "left")
+    for one in done.done:
+        slot = f"{one.guest} {one.slot}" if one.slot else one.guest
+        table.add_row(Text(one.disk, "name"), one.did, slot, Text(f"serial {one.serial}", "dim"))
+    parts: list[RenderableType] = [table] if done.done else []
+    for work in done.by_hand:
+        parts += [*([""] if parts else []), Text(work.title, "name"), numbered(work.steps)]
+    return Group(*parts)
+
+
+def numbered(steps: Iterable[str]) -> RenderableType:
+    """Return steps, numbered from 1."""
+    table = grid("right", "left")
+    for number, step in enumerate(steps, 1):
+        table.add_row(f"{number}.", step)
+    return Padding(table, (0, 0, 0, 2))
 
 
 def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:

@@ -22,6 +22,7 @@ from narvet.formats.filesystems.contract import PURPOSES, Purpose
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images.contract import Space
 from narvet.ground.units import MIB
+from narvet.model.controllers import Slot
 from narvet.sheet.values import (
     SYSTEMS,
     UNDATED,
@@ -29,6 +30,7 @@ from narvet.sheet.values import (
     Chunk,
     FilesystemName,
     FormatName,
+    HoldName,
     Kept,
     Label,
     Letter,
@@ -44,9 +46,9 @@ from narvet.sheet.values import (
     PathText,
     Right,
     Room,
+    Serial,
     Share,
     Size,
-    Slot,
     SlotKey,
     Slots,
     System,
@@ -123,6 +125,32 @@ class StoreForm(Form):
     flash: Annotated[bool, Told("true: entries get `discard`, so that guests tell what they no longer use")] = False
 
 
+class DoorForm(Form):
+    """`door` of a guest: how its hypervisor is reached."""
+
+    qmp: Annotated[PathText | None, Told("the socket at which a running QEMU guest is managed (QMP)")] = None
+    ovf: Annotated[PathText | None, Told("the guest's description in OVF, or a package of it (OVA)")] = None
+
+    @model_validator(mode="after")
+    def _agrees(self) -> DoorForm:
+        if (self.qmp is None) == (self.ovf is None):
+            raise ValueError('a door is one of {qmp = "…"} and {ovf = "…"}')
+        return self
+
+
+class RatesForm(Form):
+    """`ceiling` and `floor` of a disk: what it may do, or must be able to do, in a second."""
+
+    operations: Annotated[int | None, Field(ge=1, le=10**9), Told("reads and writes a second")] = None
+    bytes_: Annotated[Size | None, Field(alias="bytes"), Told("bytes a second")] = None
+
+    @model_validator(mode="after")
+    def _agrees(self) -> RatesForm:
+        if self.operations is self.bytes_ is None:
+            raise ValueError('give operations, or bytes, or both: {operations = 500, bytes = "20 MB"}')
+        return self
+
+
 class GuestForm(Form):
     """`[guest.NAME]`: the machine that will use the disks."""
 
@@ -130,7 +158,8 @@ class GuestForm(Form):
     version: Annotated[
         Version | None,
         Told(
-            'windows: what the system says of itself, `"10.0.20348"`; what it is too old for is found out',
+            'what the system says of itself: windows `"10.0.20348"`, linux its kernel, `"6.12"`; what it is too old '
+            "for is found out",
             "nothing is checked",
         ),
     ] = None
@@ -144,11 +173,19 @@ class GuestForm(Form):
     slots: Annotated[
         tuple[Slots, ...],
         Told(
-            'what its controllers offer: `["scsi 0-15"]`',
+            'what its controllers offer: `["scsi 0-15"]`; see [controllers](#controllers)',
             '`["scsi 0-15"]`',
         ),
     ] = (tuple(("scsi", position) for position in range(16)),)
     taken: Annotated[tuple[Slots, ...], Told("slots in use already", "none")] = ()
+    door: Annotated[
+        DoorForm | None,
+        Told(
+            'how its hypervisor is reached: `{qmp = "run/coldroom.sock"}` or `{ovf = "coldroom.ovf"}`; see '
+            "[attaching](attaching.md)",
+            "none: what is to be done by hand is listed",
+        ),
+    ] = None
     zone: Annotated[str | None, Told("must be the store's, where both have one")] = None
 
     @property
@@ -317,6 +354,33 @@ class DiskForm(Form):
         ),
     ] = None
     slot: Annotated[SlotKey | None, Told('controller and position, `"scsi 1"`', "the guest's next free one")] = None
+    serial: Annotated[
+        Serial | None,
+        Told("what the guest knows the disk by, at most 20 signs", "from the disk's name and id"),
+    ] = None
+    read_only: Annotated[bool, Told("true: the guest cannot write to it; its entries get `ro`")] = False
+    shared: Annotated[bool, Told("true: several guests have it plugged in at once")] = False
+    hold: Annotated[
+        HoldName,
+        Told(
+            "how the host holds back writes. `safe`: in its memory, until the guest asks for them to be stored. "
+            "`direct`: past its memory. `fast`: in its memory, whatever the guest asks for"
+        ),
+    ] = "safe"
+    ceiling: Annotated[
+        RatesForm | None,
+        Told('the most that is let through in a second: `{operations = 500, bytes = "20 MB"}`'),
+    ] = None
+    floor: Annotated[
+        RatesForm | None, Told("the least that must be possible in a second, as far as the hypervisor can promise it")
+    ] = None
+    flash: Annotated[bool | None, Told("whether the guest is told that it is flash, not rotating", "the store's")] = (
+        None
+    )
+    give_back: Annotated[
+        bool | None,
+        Told("whether what the guest no longer uses is passed down to the store", "true for a thin disk"),
+    ] = None
     table: Annotated[
         TableName | None,
         Told(

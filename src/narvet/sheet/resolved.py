@@ -18,8 +18,9 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Purpose
     from narvet.formats.images.contract import Space
     from narvet.ground.findings import Place
+    from narvet.model.plugs import Plug
     from narvet.sheet.form import GuestForm, StoreForm
-    from narvet.sheet.values import PartSize, Right, Slot
+    from narvet.sheet.values import PartSize, Right
 
 
 @dataclass(frozen=True)
@@ -64,7 +65,7 @@ class ResolvedDisk:
 
     `size` is None where it follows from the partitions or from the origin. `table` is None for a disk without one;
     `set_aside` is what the guest's system keeps for itself. `origin_path` is the image it comes from, and `is_child`
-    whether it stays a child of that.
+    whether it stays a child of that. `plug` is how it is plugged in, with no slot or serial where the sheet has none.
     """
 
     name: str
@@ -80,7 +81,7 @@ class ResolvedDisk:
     packed: bool
     origin_path: str | None
     is_child: bool
-    slot: Slot | None
+    plug: Plug
     table: str | None
     table_id: str | None
     set_aside: int

@@ -16,6 +16,8 @@ from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.tables import NAMES as TABLES
 from narvet.ground.errors import is_harmless
 from narvet.ground.units import LARGEST, MIB, parse_share, parse_size
+from narvet.model.controllers import Slot, check_position
+from narvet.model.plugs import HOLDS, MOST_OF_SERIAL, Hold
 
 LATEST = 1 << 33  # seconds since 1970 that every filesystem here can store
 UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
@@ -143,6 +145,7 @@ def _slot(value: Any) -> Slot:
     match = _SLOT.fullmatch(value) if isinstance(value, str) else None
     if match is None or match["last"]:
         raise ValueError('a slot is a controller and a position, such as "scsi 1"')
+    check_position(match["controller"], int(match["first"]))
     return match["controller"], int(match["first"])
 
 
@@ -151,6 +154,7 @@ def _slot_range(value: Any) -> tuple[Slot, ...]:
     if match is None:
         raise ValueError('slots are a controller and positions, such as "scsi 0-15" or "scsi 3"')
     first, last = int(match["first"]), int(match["last"] or match["first"])
+    check_position(match["controller"], max(first, last))
     return tuple((match["controller"], position) for position in range(first, last + 1))
 
 
@@ -185,7 +189,6 @@ _PART_SCHEMA = WithJsonSchema(
     }
 )
 
-Slot = tuple[str, int]
 Size = Annotated[int, PlainValidator(_positive), _SIZE_SCHEMA]
 Chunk = Annotated[int, PlainValidator(_chunk), _SIZE_SCHEMA]
 Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
@@ -210,6 +213,8 @@ MountPoint = Annotated[
 ]
 Letter = Annotated[str, PlainValidator(_letter), _text("[A-Za-z]:", "C:")]
 Version = Annotated[tuple[int, ...], PlainValidator(_version), _text(r"\d+\.\d+(\.\d+)?", "10.0.17763")]
+Serial = Annotated[str, Field(pattern=rf"^[A-Za-z0-9][A-Za-z0-9_.-]{{0,{MOST_OF_SERIAL - 1}}}$")]
+HoldName = Annotated[Hold, *_one_of(HOLDS)]
 Right = Literal["full", "change", "read"]
 Attribute = Literal["read-only", "hidden", "no-letter"]
 System = Literal["linux", "windows"]

@@ -14,22 +14,24 @@ from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.observe.gather import observe
 from narvet.plan.layout import plan
+from narvet.sheet.form import Sheet
 from narvet.sheet.read import read_sheet
 from narvet.sheet.values import LATEST
 
 
 @dataclass(frozen=True)
 class WorkedOut:
-    """A layout, and the facts it was worked out from."""
+    """A layout, and the sheet and facts it was worked out from."""
 
     layout: Layout
     facts: Facts
+    sheet: Sheet
 
 
-def work_out(path: Path, *, deep: bool = False, anew: Iterable[str] = ()) -> WorkedOut:
-    """Return the sheet at `path` worked out; `deep` checks what exists in full.
+def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), anew: Iterable[str] = ()) -> WorkedOut:
+    """Return the sheet at `path` worked out.
 
-    `anew` names disks to be made although they were made before.
+    `deep` checks what exists in full, of the disks `deep_only` if any are named; `anew` names disks to be made although they were made before.
 
     Raises:
         RequestError: the sheet is not a valid one, or has no such disk.
@@ -40,8 +42,9 @@ def work_out(path: Path, *, deep: bool = False, anew: Iterable[str] = ()) -> Wor
     if unknown is not None:
         raise RequestError(f'{path}: there is no disk "{unknown}" in the sheet')
     sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
-    facts = replace(observe(sheet, path, deep=deep), anew=frozenset(anew))
-    return WorkedOut(plan(sheet, facts), facts)
+    named = frozenset(deep_only) or frozenset(sheet.disk)
+    facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew))
+    return WorkedOut(plan(sheet, facts), facts, sheet)
 
 
 @dataclass(frozen=True)

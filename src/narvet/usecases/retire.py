@@ -25,6 +25,7 @@ from narvet.guests import guest_system
 from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Step
+from narvet.model.plugs import Plug
 from narvet.observe.children import children_of
 from narvet.plan.diff import is_ours
 from narvet.sheet.read import text_of
@@ -125,6 +126,7 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     if needed:
         raise RequestError("\n".join(f"{sheet}: disk {name} stays: {reason}" for reason in needed))
     without_disk(text_of(sheet), name, str(sheet))
+    _refuse_used(path, image or disk.wanted)
     guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
     unread = guest.problem or next((one.message for one in guest.findings if one.level == "error"), "")
     if unread:
@@ -137,6 +139,13 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
 
 
+def _refuse_used(path: Path, image: Disk) -> None:
+    """Raise RefusedError where somebody has an image open, before anything of it goes."""
+    if path.exists():
+        with lease(path, *own_parts_of(image_format(image.image.format), path), change=True):
+            pass
+
+
 def _left_over(sheet: Path, name: str, image: Disk, found: WorkedOut) -> tuple[Step, ...]:
     """Return the steps that remove an image whose disk the sheet no longer has, with its entries in all guests."""
     layout, path, todo = found.layout, Path(image.path), list[Step]()
@@ -145,7 +154,7 @@ def _left_over(sheet: Path, name: str, image: Disk, found: WorkedOut) -> tuple[S
     kind = image_format(image.image.format)
     for guest, wanted in layout.guests.items():
         spec = ImageSpec(image.size)
-        disk = PlannedDisk(name, guest, layout.systems[guest], "", None, image, spec, ())
+        disk = PlannedDisk(name, guest, layout.systems[guest], "", Plug(), image, spec, ())
         there = found.facts.found.guests.get(guest, Guest(guest))
         todo += guest_system(layout.systems[guest]).removal(disk, wanted, there)
     return (*todo, RemoveImage(name, "", path, kind, image.image.stored))
@@ -169,6 +178,8 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
     image = layout.found.disks.get(disk.name)
     if image is not None and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
         yield f"{path} was not made for it; move that away, and retire the disk again"
+    if disk.plugged is not None:
+        yield f"guest {disk.plugged_into} has it plugged in at {disk.plugged.where}; unmount it there and detach it first"
     for other in layout.disks:
         origin = facts.origins.get(other.name)
         if origin is not None and origin.disk == disk.name and other.state != "as asked":

@@ -1,37 +1,10 @@
-"""Rules about guests: slots, roots, owners, mount points, entries, and what their systems can use. Sizes are bytes."""
+"""Rules about guests: roots, owners, mount points, entries, and what their systems can use. Sizes are bytes."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
 from narvet.ground.findings import Wording, rule
-
-
-@rule(
-    meaning="The guest's controllers have no free slot for the disk.",
-    way_out="Give the guest another controller, and its slots in the sheet.",
-)
-def no_slot_left(guest: str, offered: int) -> Wording:
-    """Word a guest whose slots are all taken."""
-    return (
-        f"guest {guest} has no free slot of its {offered}",
-        "give the guest another controller, and its slots in the sheet",
-    )
-
-
-@rule(
-    meaning="The guest's controllers do not offer the slot.",
-    way_out="Choose a slot that the guest's controllers offer.",
-)
-def slot_not_offered(slot: str, guest: str) -> Wording:
-    """Word a slot that a guest does not have."""
-    return f"guest {guest} has no {slot}", "choose a slot that its controllers offer"
-
-
-@rule(meaning="The slot is already taken in the guest.", way_out="Leave `slot` out: the next free one is used.")
-def slot_taken(slot: str, guest: str, holder: str) -> Wording:
-    """Word a slot that something else has."""
-    return f"{slot} of guest {guest} is taken by {holder}", "leave slot out, and the next free one is used"
 
 
 @rule(
@@ -223,8 +196,8 @@ def not_for_guest(reason: str, remedy: str) -> Wording:
 @rule(
     meaning="The guest's version of its system cannot use what is asked.",
     way_out="Use what the message names: Windows has GPT data disks from 5.2, exfat from 6.0, 4096-byte sectors "
-    "from 6.2, clusters over 64 KiB from 10.0.16299 on.",
+    "from 6.2, clusters over 64 KiB from 10.0.16299 on; controllers: docs/sheet.md.",
 )
 def guest_too_old(what: str, needed: str, version: str, remedy: str) -> Wording:
     """Word what a guest's system has only from version `needed` on."""
-    return f"{what} needs Windows {needed}; the guest has {version}", remedy
+    return f"{what} needs {needed}; the guest has {version}", remedy

@@ -9,6 +9,7 @@ from narvet.formats.tables.contract import DataPartition
 from narvet.ground.findings import Finding, guest_place
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
+from narvet.ground.units import show_as_linux
 from narvet.guests.contract import (
     DiskAsked,
     DiskDefaults,
@@ -49,7 +50,7 @@ class Linux:
     owners_need_rights = False
     filesystems = ("ext4", "xfs", "swap")
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
-        GuestForm: ("version", "letters"),
+        GuestForm: ("letters",),
         DiskForm: ("set_aside",),
         PartitionForm: ("access", "attributes"),
     }
@@ -65,6 +66,10 @@ class Linux:
         return PartitionDefaults(
             form.filesystem or self.filesystems[0], form.owner or _SUPERUSER, form.attributes or ()
         )
+
+    def writes_size(self, size: int) -> str:
+        """Return the size of a disk as Linux lists it: one decimal, in powers of 1024, without an i."""
+        return show_as_linux(size)
 
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is a path."""

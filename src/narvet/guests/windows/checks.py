@@ -51,7 +51,7 @@ def is_older(guest: GuestForm, since: tuple[int, ...]) -> bool:
 
 def _too_old(guest: GuestForm, what: str, since: tuple[int, ...], place: Place, remedy: str) -> Finding:
     shown, needed = (".".join(map(str, version)) for version in (guest.version or (), since))
-    return rules.guest_too_old.error(place, what, needed, shown, remedy)
+    return rules.guest_too_old.error(place, what, f"Windows {needed}", shown, remedy)
 
 
 def _check_partition(form: DiskForm, part: PartitionForm, guest: GuestForm, place: Place) -> Iterator[Finding]:

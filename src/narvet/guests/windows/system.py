@@ -146,6 +146,10 @@ class Windows:
         """Return the registry text."""
         return "\n".join([HEAD, "", KEY, *self.entry_lines(wanted)])
 
+    def writes_size(self, size: int) -> str:
+        """Return the size of a disk as Windows writes it."""
+        return show_as_windows(size)
+
     def shows(self, capacity: Capacity) -> str:
         """Return how Windows writes the size of a filesystem."""
         total, free = show_as_windows(capacity.total), show_as_windows(capacity.free)

@@ -1,0 +1,77 @@
+"""What a door to a guest's hypervisor does: shows what is plugged in, plugs in, takes out, announces a larger disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+if TYPE_CHECKING:
+    from narvet.model.layout import PlannedDisk
+    from narvet.model.plugs import DoorState, Plug, Plugged, Rates
+
+
+class Door(Protocol):
+    """An open door to one guest."""
+
+    def state(self) -> DoorState:
+        """Return what is plugged in now.
+
+        Raises:
+            RefusedError: the hypervisor does not answer, or says something that is not understood.
+        """
+
+    def obstacle(self, disk: PlannedDisk) -> str:
+        """Return why a disk cannot be plugged in here as things are, with the way out; nothing if it can."""
+
+    def plug(self, disk: PlannedDisk) -> Plugged:
+        """Plug a disk in and return how it shows afterwards; what an interruption left of an earlier try goes first.
+
+        Raises:
+            RefusedError: the hypervisor refused; nothing of the disk is left there.
+        """
+
+    def unplug(self, there: Plugged, seconds: float) -> None:
+        """Take a disk out, and wait for as long as that for the guest to let it go.
+
+        Raises:
+            RefusedError: the guest does not let go of it, or the hypervisor refused.
+        """
+
+    def enlarge(self, there: Plugged, size: int) -> None:
+        """Make the image of a disk that is plugged in larger, to `size` bytes, and tell the guest.
+
+        Raises:
+            RefusedError: the hypervisor cannot do that with such an image.
+        """
+
+    def limit(self, there: Plugged, ceiling: Rates) -> None:
+        """Give a disk that is plugged in another ceiling.
+
+        Raises:
+            RefusedError: the hypervisor refused.
+        """
+
+
+class DoorKind(Protocol):
+    """A kind of door. `name` is the sheet's key for it.
+
+    `needs_guest_off` is whether disks are plugged in behind it only while the guest is off.
+    """
+
+    name: str
+    needs_guest_off: bool
+
+    def unkept(self, plug: Plug) -> Iterator[str]:
+        """Yield the keys of a disk that say something which this kind cannot pass on."""
+
+    def look(self, place: Path) -> DoorState:
+        """Return what is seen of the guest, also that it is off, or that the door does not open."""
+
+    def open(self, place: Path) -> AbstractContextManager[Door]:
+        """Return the door, held for this process alone until the context ends.
+
+        Raises:
+            RefusedError: it does not open.
+        """
