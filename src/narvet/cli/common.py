@@ -147,7 +147,7 @@ def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool) ->
     if as_json:
         print_json(facts.attach_facts(done))
     else:
-        print_text(lambda marks: text.attached(done, marks))
+        print_text(lambda _: text.attached(done))
 
 
 def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool) -> None:

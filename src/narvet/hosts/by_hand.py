@@ -32,7 +32,8 @@ def plug_in(guest: str, disks: Iterable[PlannedDisk]) -> HandWork:
     off = [disk.slot for disk in own if not disk.plug.guest_may_run and disk.slot]
     steps = [f"Shut {guest} down: disks at {_and(off)} are plugged in while it is off."] if off else []
     steps += [" ".join(_disk(disk)) for disk in own]
-    steps.append(f"Start {guest}." if off else f"{guest} may run meanwhile.")
+    mounted = [part.at for disk in own for part in disk.wanted.partitions if part.at and part.at.startswith("/")]
+    steps.append(f"Start {guest}." if off else f"{guest} may run meanwhile." + _mounting(mounted))
     steps += [f"Look in {guest} whether {_inside(disk)}." for disk in own]
     return HandWork(guest, f"Plug {counted(len(own), 'disk')} into {guest}", tuple(steps))
 
@@ -47,6 +48,10 @@ def take_out(guest: str, disks: Iterable[PlannedDisk]) -> HandWork:
     steps += [f"Take {disk.path}, serial {disk.plug.serial}, out at {disk.slot or 'its slot'}." for disk in own]
     steps += [f"Start {guest}."] if off else []
     return HandWork(guest, f"Take {counted(len(own), 'disk')} out of {guest}", tuple(steps))
+
+
+def _mounting(mounted: list[str]) -> str:
+    return f" If it does, mount {_and(mounted)} in it, by the entries that it has." if mounted else ""
 
 
 def _disk(disk: PlannedDisk) -> Iterator[str]:
@@ -72,7 +77,7 @@ def _disk(disk: PlannedDisk) -> Iterator[str]:
 def _inside(disk: PlannedDisk) -> str:
     shown = guest_system(disk.system).writes_size(disk.size)
     mounts = [part.at for part in disk.wanted.partitions if part.at]
-    told = f", and {_and(mounts)} {'is' if len(mounts) == 1 else 'are'} there" if mounts else ""
+    told = f", and whether {_and(mounts)} {'is' if len(mounts) == 1 else 'are'} there" if mounts else ""
     return f"a disk of {shown} with the serial {disk.plug.serial} shows{told}"
 
 

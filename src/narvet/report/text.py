@@ -159,7 +159,7 @@ def _recognised(disk: PlannedDisk) -> str:
     return "; ".join(one for one in told if one)
 
 
-def attached(done: Attaching, marks: Marks) -> RenderableType:
+def attached(done: Attaching) -> RenderableType:
     """Return what was done at guests through their doors, and the lists of what is to be done by hand."""
     table = grid("left", "left", "left", "left")
     for one in done.done:

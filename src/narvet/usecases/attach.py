@@ -165,7 +165,7 @@ def _refuse(reasons: Iterable[str]) -> None:
 
 
 def _unready(disk: PlannedDisk, found: WorkedOut) -> Iterator[str]:
-    """Yield why a disk is not to be plugged in: what `confirm` would not pass; one that is plugged in already passes."""
+    """Yield why a disk is not to be plugged in: what `confirm` would not pass. What is plugged in already may be."""
     if disk.plugged is not None:
         if disk.plugged_into != disk.guest:
             yield f"is plugged into guest {disk.plugged_into}; detach it there first"

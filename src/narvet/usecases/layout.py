@@ -31,7 +31,8 @@ class WorkedOut:
 def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), anew: Iterable[str] = ()) -> WorkedOut:
     """Return the sheet at `path` worked out.
 
-    `deep` checks what exists in full, of the disks `deep_only` if any are named; `anew` names disks to be made although they were made before.
+    `deep` checks what exists in full, of the disks `deep_only` if any are named. `anew` names disks to be made although
+    they were made before.
 
     Raises:
         RequestError: the sheet is not a valid one, or has no such disk.

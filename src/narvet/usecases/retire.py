@@ -179,7 +179,7 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
     if image is not None and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
         yield f"{path} was not made for it; move that away, and retire the disk again"
     if disk.plugged is not None:
-        yield f"guest {disk.plugged_into} has it plugged in at {disk.plugged.where}; unmount it there and detach it first"
+        yield f"guest {disk.plugged_into} has it plugged in at {disk.plugged.where}; unmount and detach it first"
     for other in layout.disks:
         origin = facts.origins.get(other.name)
         if origin is not None and origin.disk == disk.name and other.state != "as asked":
