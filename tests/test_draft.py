@@ -57,7 +57,8 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
         "inode_each": "16 KiB", "journal": "8 MiB", "reserved": "1%", "format": "vmdk", "space": "full",
         "pieces": "64 MiB", "packed": "no", "slot": "scsi 3", "table": "gpt", "align": "2 MiB", "sector": "512",
         "runs": "linux", "root": "r", "store_path": ".", "store_room": "1 GB", "store_keep_free": "10%",
-        "store_zone": "north", "store_flash": "true",
+        "store_zone": "north", "store_flash": "true", "serial": "ALL-1", "read_only": "no", "shared": "yes",
+        "hold": "direct", "flash": "no", "give_back": "yes",
     }  # fmt: skip
     asked = {"usable", "attributes", "set_aside", "copy_of", "base", "version", *OF_OTHERS} | set(given)
     assert asked == set(narvet.request_keys())

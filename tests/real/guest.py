@@ -22,6 +22,7 @@ MODULES = (
     "virtio_pci",
     "virtio_blk",
     "virtio_scsi",
+    "nvme",
     "sd_mod",
     "ext4",
     "xfs",
@@ -145,7 +146,7 @@ def missing_programs() -> list[str]:
 
 def boot(disks: list[Attached], script: str) -> str:
     """Boot a guest with `disks`, run `script` in it, and return all it printed."""
-    kernel, initramfs = _built()
+    kernel, initramfs = built()
     with tempfile.TemporaryDirectory() as folder:
         text = script.encode()
         handed = Path(folder, "script")
@@ -182,7 +183,8 @@ def complaints(log: str, *names: str, passed_over: tuple[str, ...] = ()) -> list
     return found
 
 
-def _built() -> tuple[Path, Path]:
+def built() -> tuple[Path, Path]:
+    """Return the kernel and the initramfs, made once and cached."""
     cache = Path(os.environ.get("NARVET_CACHE") or Path.home() / ".cache" / "narvet") / "guest"
     mark = hashlib.sha256((INIT + GROW + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
     place = cache / mark

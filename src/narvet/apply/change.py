@@ -28,6 +28,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.findings import disk_place
+from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Answer
@@ -88,7 +89,7 @@ class ChangeDisk:
             if self._footprint <= _AT_ONCE or self._shrinks:
                 self._change(links, leased, [], everything=True)
             else:
-                if self.wanted.size > self.found.size:
+                if self._gets_another_end:
                     self._enlarge(links, leased)
                 now = tuple(chain(path, self.trust))
                 self._change(now, leased, self._fill_ahead(now))
@@ -109,6 +110,11 @@ class ChangeDisk:
             if part.there and part.resizing
         )
         return smaller or self.wanted.size < self.found.size
+
+    @property
+    def _gets_another_end(self) -> bool:
+        """Whether the disk gets larger, or did so by other hands, which left its table where it was."""
+        return self.wanted.size > self.found.size or any(table_not_at_end.made(one) for one in self.found.findings)
 
     @property
     def _footprint(self) -> int:
@@ -133,7 +139,8 @@ class ChangeDisk:
             staged.commit(leased.check)
 
     def _enlarge_staged(self, staged: StagedImage) -> None:
-        staged.enlarge(self.wanted.size, full=self.wanted.image.space == "full", piece=self.piece)
+        if self.wanted.size > self.found.size:
+            staged.enlarge(self.wanted.size, full=self.wanted.image.space == "full", piece=self.piece)
         self._follow_end(staged.device)
 
     def _shorten_staged(self, staged: StagedImage) -> None:
@@ -198,7 +205,7 @@ class ChangeDisk:
         """Make the last change: all that is left of it, or `everything` at once."""
         entries = self._entries()
         with staged_image(links, self._sector_size) as staged:
-            if everything and self.wanted.size > self.found.size:
+            if everything and self._gets_another_end:
                 self._enlarge_staged(staged)
             device = staged.device
             if everything:

@@ -39,6 +39,13 @@ class Door(Protocol):
             RefusedError: the guest does not let go of it, or the hypervisor refused.
         """
 
+    def tidy(self) -> None:
+        """Close images that Narvet had opened there and no device reads any more: what an interruption left.
+
+        Raises:
+            RefusedError: the hypervisor refused.
+        """
+
     def enlarge(self, there: Plugged, size: int) -> None:
         """Make the image of a disk that is plugged in larger, to `size` bytes, and tell the guest.
 

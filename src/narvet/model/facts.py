@@ -53,7 +53,8 @@ class Facts:
 
     `ledger` is what was made earlier, `moving` the old paths of images whose move was cut off, by disk; `anew` are the
     disks that are to be made although they were made before. `doors` is what is seen of guests through their doors,
-    `plugged` the guest and the way in which images that were found are plugged in, by their paths.
+    `plugged` the guest and the way in which images that were found are plugged in, by their paths,
+    and `unread` the disks that were therefore not read in full.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -63,3 +64,4 @@ class Facts:
     anew: frozenset[str] = frozenset()
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     plugged: Mapping[str, tuple[str, Plugged]] = field(default_factory=dict)
+    unread: frozenset[str] = frozenset()

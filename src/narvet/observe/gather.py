@@ -35,11 +35,14 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
 
     `deep` are the disks of which what exists is checked in full.
     """
+    doors = _doors(sheet, path.parent)
+    in_use = {there.path for door in doors.values() if door.runs for there in door.plugged if there.path}
     stores = {name: observe_store(str(path.parent / form.path)) for name, form in sheet.store.items()}
     places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
     trust = _trust(sheet, path.parent, places)
+    unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
     disks = {
-        name: _survey(places[name], trust, form, deep=name in deep)
+        name: _survey(places[name], trust, form, deep=name in deep and name not in unread)
         for name, form in sheet.disk.items()
         if stores[form.store].exists and os.path.lexists(places[name])
     }
@@ -47,7 +50,6 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     elsewhere = (*(one.path for one in made), *moving(ledger_path(path)).values())
     strays = tuple(_strays(stores, places, elsewhere, trust))
     found = Estate(disks, _guests(sheet, path, entries_written(ledger_path(path))), stores, strays)
-    doors = _doors(sheet, path.parent)
     return Facts(
         found,
         _origins(sheet, path.parent, places, disks, trust),
@@ -55,6 +57,7 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
         moving(ledger_path(path)),
         doors=doors,
         plugged=_plugged(doors, (*disks.values(), *strays)),
+        unread=unread,
     )
 
 

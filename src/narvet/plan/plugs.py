@@ -180,8 +180,10 @@ def check_doors(
                     by = other.path or other.handle
                     yield rules.slot_in_use.warning(where.key("slot"), disk.guest, slot_text(other.slot), by)
             continue
-        if disk.state == "to change" and facts.doors[disk.plugged_into].runs:
-            moves = [one for one in differences[disk.name] if one.answer.is_move]
+        if disk.name in facts.unread:
+            yield rules.not_read_in_full.note(where, disk.plugged_into)
+        moves = [one for one in differences[disk.name] if one.answer.is_move]
+        if moves and facts.doors[disk.plugged_into].runs:
             larger = all(one.answer is Answer.ENLARGE for one in moves)
             yield rules.plugged_in.error(where, disk.plugged_into, there.where, only_larger=larger)
         told = "into another guest than the sheet has it" if disk.plugged_into != disk.guest else ""

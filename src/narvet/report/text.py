@@ -23,6 +23,7 @@ from narvet.hosts.by_hand import show_rates
 from narvet.model.plugs import Plug
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
+from narvet.usecases.attach import SMALLER
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -164,7 +165,8 @@ def attached(done: Attaching) -> RenderableType:
     table = grid("left", "left", "left", "left")
     for one in done.done:
         slot = f"{one.guest} {one.slot}" if one.slot else one.guest
-        table.add_row(Text(one.disk, "name"), one.did, slot, Text(f"serial {one.serial}", "dim"))
+        did = f"{one.did}; --enlarge makes it larger" if SMALLER in one.did else one.did
+        table.add_row(Text(one.disk, "name"), did, slot, Text(f"serial {one.serial}", "dim"))
     parts: list[RenderableType] = [table] if done.done else []
     for work in done.by_hand:
         parts += [*([""] if parts else []), Text(work.title, "name"), numbered(work.steps)]

@@ -13,7 +13,6 @@ from narvet.block.publish import replace_content
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.ground.errors import RefusedError, RequestError, flat
-from narvet.ground.units import show_both
 from narvet.hosts import door_of
 from narvet.hosts.by_hand import HandWork, plug_in, take_out
 from narvet.hosts.contract import Door, DoorKind
@@ -27,13 +26,16 @@ from narvet.usecases.layout import WorkedOut, work_out
 OnDone = Callable[["Attached"], object]
 Agree = Callable[[Sequence[PlannedDisk]], bool]
 
+SMALLER = "smaller than asked"
+"""What is said of a disk that is to be larger, but was not asked to grow while its guest runs."""
+
 USUAL_WAIT = 30.0
 """Seconds that a guest has to let go of a disk."""
 
 
 @dataclass(frozen=True)
 class Attached:
-    """What became of a disk at its guest: `did` is "attached", "as asked", "limited", "detached", and so on.
+    """What became of a disk at its guest: `did` is "attached", "as asked", "limited", "enlarged", "detached" ….
 
     `slot` is where, `path` its image.
     """
@@ -216,21 +218,24 @@ def _attach(disk: PlannedDisk, door: Door, state: DoorState, *, enlarge: bool) -
             door.enlarge(there, disk.size)
             did.append("enlarged")
         else:
-            did.append(f"{show_both(there.size)} as before")
+            did.append(SMALLER)
     return _done(disk, disk.guest, " and ".join(did) or "as asked")
 
 
 def _detach(disk: PlannedDisk, guest: str, kind: DoorKind, place: Path, seconds: float) -> Attached:
     """Take a disk out, and see that nobody holds its image afterwards."""
-    if disk.plugged is None:
-        state = kind.look(place)
-        if state.problem:
-            raise RefusedError(state.problem)
+    state = kind.look(place)
+    if state.problem:
+        raise RefusedError(state.problem)
+    if not state.is_open:
         return _done(disk, guest, "not plugged in")
     with kind.open(place) as door:
         there = _there(disk, door.state())
         if there is not None:
             door.unplug(there, seconds)
+        door.tidy()
+    if there is None:
+        return _done(disk, guest, "not plugged in")
     if not disk.plug.shared:
         path = Path(disk.path).resolve()
         with lease(path, *own_parts_of(image_format(disk.wanted.image.format), path), change=True):

@@ -146,6 +146,15 @@ def plugged_otherwise(guest: str, what: str) -> Wording:
 
 
 @rule(
+    meaning="A guest that may run has the disk plugged in, so that it was looked at, but not read in full.",
+    way_out="Nothing, or detach it and confirm again.",
+)
+def not_read_in_full(guest: str) -> Wording:
+    """Word a disk that a guest uses while it is confirmed."""
+    return f"guest {guest} has it plugged in, so it was not read in full", ""
+
+
+@rule(
     meaning="Something else is plugged in at the slot that the disk is to have.",
     way_out="Choose another slot, or take out what is there.",
 )

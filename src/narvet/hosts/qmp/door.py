@@ -10,7 +10,7 @@ from pathlib import Path
 from narvet.block.locks import exclusive_lock
 from narvet.ground.errors import RefusedError
 from narvet.ground.units import show_bytes
-from narvet.hosts.qmp.machine import free_ports, node_of, plugged, scsi_buses
+from narvet.hosts.qmp.machine import free_ports, left_nodes, node_of, plugged, scsi_buses
 from narvet.hosts.qmp.monitor import CommandError, Monitor, monitor
 from narvet.hosts.qmp.nodes import DEVICES, DRIVERS, FOLLOWS_BASES, GROWS, device, limits, name_of, node
 from narvet.model.controllers import controller_of, slot_text
@@ -56,8 +56,7 @@ class QmpDoor:
         """Plug a disk in; what an interruption left of an earlier try goes first."""
         plug = disk.plug
         name = name_of(plug.slot) if plug.slot else ""
-        with suppress(CommandError):  # a node without a device, left by an interruption
-            self._monitor.execute("blockdev-del", node_name=name)
+        self.tidy()
         try:
             self._monitor.execute("blockdev-add", **node(disk, str(Path(disk.path).resolve())))
         except CommandError as error:
@@ -74,6 +73,11 @@ class QmpDoor:
             self._take_back(name)
             raise RefusedError(f"{disk.path}: the hypervisor took it, but does not show it at {plug.slot_name}")
         return there
+
+    def tidy(self) -> None:
+        """Close images that Narvet had opened and no device reads any more."""
+        for name in left_nodes(self._monitor):
+            self._monitor.execute("blockdev-del", **{"node-name": name})
 
     def _add_device(self, disk: PlannedDisk) -> None:
         plug = disk.plug
@@ -97,7 +101,7 @@ class QmpDoor:
         with suppress(RefusedError):
             self._monitor.execute("device_del", id=name)
         with suppress(RefusedError):
-            self._monitor.execute("blockdev-del", node_name=name)
+            self._monitor.execute("blockdev-del", **{"node-name": name})
 
     def unplug(self, there: Plugged, seconds: float) -> None:
         """Take a disk out, and wait for the guest to let it go; what opened its image is closed then."""
@@ -110,7 +114,7 @@ class QmpDoor:
         ends = time.monotonic() + _LOOKS_EACH
         while name and not name.startswith("#"):
             try:
-                self._monitor.execute("blockdev-del", node_name=name)
+                self._monitor.execute("blockdev-del", **{"node-name": name})
             except CommandError as error:
                 if "Cannot find" in str(error) or "Failed to find" in str(error):
                     return
@@ -137,7 +141,8 @@ class QmpDoor:
     def enlarge(self, there: Plugged, size: int) -> None:
         """Make the image of a disk that is plugged in larger, and tell the guest."""
         try:
-            self._monitor.execute("block_resize", node_name=node_of(self._monitor, there), size=size)
+            asked = {"node-name": node_of(self._monitor, there), "size": size}
+            self._monitor.execute("block_resize", **asked)
         except CommandError as error:
             kinds = " and ".join(GROWS)
             raise RefusedError(
@@ -169,7 +174,7 @@ class QmpDoorKind:
     def look(self, place: Path) -> DoorState:
         """Return what is seen of the guest, also that it is off, or that the monitor does not answer."""
         try:
-            with monitor(place) as spoken_to:
+            with monitor(place, only_look=True) as spoken_to:
                 return QmpDoor(place, spoken_to).state()
         except (FileNotFoundError, ConnectionRefusedError):
             return DoorState(self.name, str(place))

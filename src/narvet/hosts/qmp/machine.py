@@ -110,6 +110,14 @@ def node_of(monitor: Monitor, there: Plugged) -> str:
     return ""
 
 
+def left_nodes(monitor: Monitor) -> list[str]:
+    """Return the nodes that Narvet had made for disks and that no device reads."""
+    nodes, devices = monitor.execute("query-named-block-nodes", flat=True), monitor.execute("query-block")
+    read = {_text(_of(row, "inserted", "node-name")) for row in devices} if isinstance(devices, list) else set()
+    names = [_text(_of(row, "node-name")) for row in nodes] if isinstance(nodes, list) else []
+    return [name for name in names if slot_named(name) is not None and name not in read]
+
+
 def _slot(monitor: Monitor, path: str, buses: list[ScsiBus]) -> Slot | None:
     """Return where a device is plugged in: by its bus, or by the name that Narvet gave it."""
     bus = _text(_property(monitor, path, "parent_bus"))

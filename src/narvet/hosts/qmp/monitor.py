@@ -14,12 +14,12 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from qemu.qmp import ConnectError, ExecuteError, QMPClient, QMPError
+from qemu.qmp import ExecuteError, QMPClient
 
 from narvet.ground.errors import RefusedError, printable
 
 _GREETING = 3.0  # seconds in which a monitor that is free has greeted, also on a busy host
-_ANSWER = 60.0  # seconds for one command: opening an image can take some
+_GLANCE, _ANSWER = 5.0, 60.0  # seconds for one command: to look, and to work, as opening an image can take some
 _LONGEST_PATH = 107  # bytes of a socket's name (unix(7))
 
 
@@ -30,25 +30,27 @@ class CommandError(RefusedError):
 class Monitor:
     """A monitor that has greeted. `process` is the hypervisor's number here, None where the system does not tell."""
 
-    def __init__(self, runner: asyncio.Runner, client: QMPClient, place: Path, process: int | None) -> None:
+    def __init__(
+        self, runner: asyncio.Runner, client: QMPClient, place: Path, process: int | None, seconds: float
+    ) -> None:
         self._runner = runner
+        self._seconds = seconds
         self._client = client
         self._place = place
         self.process = process
 
     def execute(self, command: str, **arguments: Any) -> Any:
-        """Return the answer to a command; an underline in an argument's name stands for a hyphen.
+        """Return the answer to a command.
 
         Raises:
             CommandError: the hypervisor refused it.
             RefusedError: it does not answer.
         """
-        words = {name.replace("_", "-"): value for name, value in arguments.items()}
         try:
-            return self._runner.run(asyncio.wait_for(self._client.execute(command, words), _ANSWER))
+            return self._runner.run(asyncio.wait_for(self._client.execute(command, arguments), self._seconds))
         except ExecuteError as error:
             raise CommandError(printable(error.error.error.desc)[:500]) from None
-        except (TimeoutError, QMPError, OSError) as error:
+        except Exception as error:  # of whatever kind: the other end need not follow the protocol
             raise RefusedError(f"{self._place}: the guest's hypervisor does not answer: {_told(error)}") from None
 
     def execute_and_wait(self, command: str, arguments: dict[str, Any], seconds: float, *events: str) -> Iterator[Any]:
@@ -62,13 +64,13 @@ class Monitor:
                     yield self._runner.run(asyncio.wait_for(heard.get(), left))
                 except TimeoutError:
                     return
-                except (QMPError, OSError) as error:
+                except Exception as error:  # likewise
                     raise RefusedError(f"{self._place}: the guest's hypervisor is gone: {_told(error)}") from None
 
 
 @contextmanager
-def monitor(place: Path) -> Iterator[Monitor]:
-    """Hold the monitor at a socket.
+def monitor(place: Path, *, only_look: bool = False) -> Iterator[Monitor]:
+    """Hold the monitor at a socket; with `only_look` it has to answer soon.
 
     Raises:
         RefusedError: it does not greet in time, as another program has it, or is no monitor.
@@ -83,12 +85,12 @@ def monitor(place: Path) -> Iterator[Monitor]:
             raise RefusedError(
                 f"{place}: the guest's monitor does not greet; another program has it, end that one's use of it first"
             ) from None
-        except (ConnectError, QMPError, OSError) as error:
+        except Exception as error:  # likewise
             raise RefusedError(f"{place}: this is not the monitor of a guest: {_told(error)}") from None
         try:
-            yield Monitor(runner, client, place, _peer(link))
+            yield Monitor(runner, client, place, _peer(link), _GLANCE if only_look else _ANSWER)
         finally:
-            with suppress(QMPError, OSError, TimeoutError):
+            with suppress(Exception):  # it is over either way
                 runner.run(asyncio.wait_for(client.disconnect(), _GREETING))
 
 
