@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from narvet.model.layout import PlannedDisk
-    from narvet.model.plugs import DoorState, Plug, Plugged, Rates
+    from narvet.model.plugs import DoorState, Plug, Plugged
 
 
 class Door(Protocol):
@@ -53,8 +53,8 @@ class Door(Protocol):
             RefusedError: the hypervisor cannot do that with such an image.
         """
 
-    def limit(self, there: Plugged, ceiling: Rates) -> None:
-        """Give a disk that is plugged in another ceiling.
+    def renew(self, disk: PlannedDisk, there: Plugged) -> bool:
+        """Bring what can be changed of a disk while it is plugged in to what is asked; return whether anything was.
 
         Raises:
             RefusedError: the hypervisor refused.
@@ -73,10 +73,10 @@ class DoorKind(Protocol):
     def unkept(self, plug: Plug) -> Iterator[str]:
         """Yield the keys of a disk that say something which this kind cannot pass on."""
 
-    def look(self, place: Path) -> DoorState:
-        """Return what is seen of the guest, also that it is off, or that the door does not open."""
+    def look(self, place: Path, guest: str) -> DoorState:
+        """Return what is seen of the guest of that name, also that it is off, or that the door does not open."""
 
-    def open(self, place: Path) -> AbstractContextManager[Door]:
+    def open(self, place: Path, guest: str) -> AbstractContextManager[Door]:
         """Return the door, held for this process alone until the context ends.
 
         Raises:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 from narvet.model.controllers import Slot, controller_of, slot_text
@@ -55,10 +55,6 @@ class Plug:
         """Whether the guest may run while the disk is plugged in or taken out."""
         return self.slot is not None and controller_of(self.slot).live
 
-    def without_limits(self) -> Plug:
-        """Return the same with what can be changed while it is plugged in left open."""
-        return replace(self, ceiling=Rates(), floor=Rates())
-
 
 @dataclass(frozen=True)
 class Plugged:
@@ -76,7 +72,6 @@ class Plugged:
     read_only: bool | None = None
     hold: Hold | None = None
     ceiling: Rates | None = None
-    is_leaving: bool = False
 
     @property
     def where(self) -> str:

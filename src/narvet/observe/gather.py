@@ -67,7 +67,7 @@ def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:
     for name, form in sheet.guest.items():
         if form.door is not None:
             kind, place = door_of(form.door, folder)
-            doors[name] = kind.look(place)
+            doors[name] = kind.look(place, name)
     return doors
 
 

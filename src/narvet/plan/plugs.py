@@ -201,8 +201,3 @@ def otherwise(plug: Plug, there: Plugged) -> Iterator[str]:
         yield "read-only" if there.read_only else "writable, not read-only"
     if there.hold is not None and there.hold != plug.hold:
         yield f'with hold = "{there.hold}", not "{plug.hold}"'
-
-
-def ceiling_differs(plug: Plug, there: Plugged) -> bool:
-    """Return whether a disk has another ceiling than is asked for; that can be changed while it is plugged in."""
-    return there.ceiling is not None and there.ceiling != plug.ceiling

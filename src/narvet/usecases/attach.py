@@ -20,7 +20,7 @@ from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Answer
 from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.ledger import ledger_path, record
-from narvet.plan.plugs import ceiling_differs, otherwise
+from narvet.plan.plugs import otherwise
 from narvet.usecases.layout import WorkedOut, work_out
 
 OnDone = Callable[["Attached"], object]
@@ -35,7 +35,7 @@ USUAL_WAIT = 30.0
 
 @dataclass(frozen=True)
 class Attached:
-    """What became of a disk at its guest: `did` is "attached", "as asked", "limited", "enlarged", "detached" ….
+    """What became of a disk at its guest: `did` is "attached", "as asked", "changed", "enlarged", "detached" ….
 
     `slot` is where, `path` its image.
     """
@@ -83,7 +83,7 @@ def attach(
             if form is None or by_hand:
                 continue
             kind, place = door_of(form, sheet.parent)
-            with kind.open(place) as door:
+            with kind.open(place, guest) as door:
                 state = door.state()
                 _refuse(f"{sheet}: disk {disk.name}: {one}" for disk in own for one in _obstacles(disk, door, state))
                 for disk in own:
@@ -210,9 +210,8 @@ def _attach(disk: PlannedDisk, door: Door, state: DoorState, *, enlarge: bool) -
         door.plug(disk)
         return _done(disk, disk.guest, "attached")
     did = []
-    if ceiling_differs(disk.plug, there):
-        door.limit(there, disk.plug.ceiling)
-        did.append("limited")
+    if door.renew(disk, there):
+        did.append("changed")
     if there.size is not None and disk.size > there.size:
         if enlarge:
             door.enlarge(there, disk.size)
@@ -224,12 +223,12 @@ def _attach(disk: PlannedDisk, door: Door, state: DoorState, *, enlarge: bool) -
 
 def _detach(disk: PlannedDisk, guest: str, kind: DoorKind, place: Path, seconds: float) -> Attached:
     """Take a disk out, and see that nobody holds its image afterwards."""
-    state = kind.look(place)
+    state = kind.look(place, guest)
     if state.problem:
         raise RefusedError(state.problem)
     if not state.is_open:
         return _done(disk, guest, "not plugged in")
-    with kind.open(place) as door:
+    with kind.open(place, guest) as door:
         there = _there(disk, door.state())
         if there is not None:
             door.unplug(there, seconds)

@@ -150,9 +150,12 @@ class QmpDoor:
                 f"with {kinds} images: {error}"
             ) from None
 
-    def limit(self, there: Plugged, ceiling: Rates) -> None:
-        """Give a disk that is plugged in another ceiling."""
-        self._limit(there.handle, ceiling)
+    def renew(self, disk: PlannedDisk, there: Plugged) -> bool:
+        """Give a disk that is plugged in the ceiling that is asked for."""
+        if there.ceiling is None or there.ceiling == disk.plug.ceiling:
+            return False
+        self._limit(there.handle, disk.plug.ceiling)
+        return True
 
     def _limit(self, name: str, ceiling: Rates) -> None:
         self._monitor.execute("block_set_io_throttle", **limits(name, ceiling))
@@ -171,7 +174,7 @@ class QmpDoorKind:
         if plug.flash and plug.slot is not None and plug.slot[0] == "virtio":
             yield "flash"
 
-    def look(self, place: Path) -> DoorState:
+    def look(self, place: Path, guest: str) -> DoorState:  # noqa: ARG002 (a monitor is of one guest)
         """Return what is seen of the guest, also that it is off, or that the monitor does not answer."""
         try:
             with monitor(place, only_look=True) as spoken_to:
@@ -184,7 +187,7 @@ class QmpDoorKind:
             return DoorState(self.name, str(place), problem=f"{place}: {error.strerror or error}")
 
     @contextmanager
-    def open(self, place: Path) -> Iterator[QmpDoor]:
+    def open(self, place: Path, guest: str) -> Iterator[QmpDoor]:  # noqa: ARG002 (likewise)
         """Hold the monitor for this process alone.
 
         Raises:

@@ -1,0 +1,162 @@
+"""Disks put into descriptions of guests in OVF and taken out: the rules of its schema, other bytes as they were."""
+
+from __future__ import annotations
+
+import hashlib
+import random
+from pathlib import Path
+
+import pytest
+
+from narvet.ground.errors import NarvetError
+from narvet.hosts.ovf.envelope import Envelope, NewDrive
+from tests.descriptions import BARE, PLAIN, described, manifest_holds
+from tests.program import disk, facts, make_sheet, rules, run
+
+GUEST = 'root = "root"\nslots = ["scsi 1-40", "sata 0-9", "ide 0-3", "virtio 0"]\ndoor = {ovf = "seedling.ovf"}'
+DISKS = disk("seeds", 'size = "16 MiB"\nformat = "vmdk"', 'at = "/srv/seeds"') + disk(
+    "b&w <1>".replace("&w <1>", "-w"), 'size = "8 MiB"\nslot = "sata 3"'
+)
+
+
+def setting(folder: Path, text: str = PLAIN) -> tuple[Path, Path]:
+    """Write a sheet with its disks, and a description that has a root disk of its own."""
+    sheet = make_sheet(folder, DISKS, guest=GUEST)
+    (folder / "root.vmdk").write_bytes(bytes(68608))
+    (folder / "seedling.ovf").write_bytes(text.encode())
+    run("write", str(sheet), status=0)
+    return sheet, folder / "seedling.ovf"
+
+
+@pytest.mark.parametrize("text", [PLAIN, PLAIN.replace("\n", "\r\n").replace("  ", "\t"), BARE, "\ufeff" + PLAIN])
+def test_what_is_attached_is_described_and_detached_leaves_no_byte(tmp_path: Path, text: str) -> None:
+    sheet, path = setting(tmp_path, text)
+    before, shelf = path.read_bytes(), tmp_path.resolve() / "shelf"
+    done = facts("attach", str(sheet))["done"]
+    assert [one["did"] for one in done] == ["attached", "attached"]
+    drives = {one.file: one for one in described(path)}
+    seeds, other = drives[shelf / "seeds.vmdk"], drives[shelf / "b-w.raw"]
+    assert (seeds.controller, seeds.number, seeds.place, seeds.capacity) == ("scsi", 0, 1, 16 << 20)
+    assert (other.controller, other.number, other.place, other.capacity) == ("sata", 0, 3, 8 << 20)
+    assert [one["did"] for one in facts("attach", str(sheet))["done"]] == ["as asked", "as asked"]
+    review = facts("review", str(sheet))
+    assert [one["plug"]["plugged_into"] for one in review["disks"]] == ["seedling"] * 2 and rules(review) == []
+    assert "plugged in" in run("retire", str(sheet), "seeds", "--yes", status=2).stderr
+
+    # A disk that became larger is written, as nobody runs, and then described anew.
+    sheet.write_text(sheet.read_text().replace('size = "16 MiB"', 'size = "24 MiB"'))
+    run("write", str(sheet), status=0)
+    assert [one["did"] for one in facts("attach", str(sheet))["done"]] == ["changed", "as asked"]
+    assert max(one.capacity for one in described(path)) == 24 << 20
+    run("detach", str(sheet), "seeds", "b-w", "--unmounted", status=0)
+    if text is not BARE:
+        assert path.read_bytes() == before
+    assert all(one.file.name == "root.vmdk" for one in described(path))
+    run("retire", str(sheet), "seeds", "--yes", status=0)
+
+
+@pytest.mark.parametrize("method", ["sha1", "sha256"])
+def test_a_manifest_is_kept_in_step_also_after_a_cut(tmp_path: Path, method: str) -> None:
+    sheet, path = setting(tmp_path)
+    manifest = path.with_suffix(".mf")
+    lines = [
+        f"{method.upper()}({one.name})= {hashlib.new(method, one.read_bytes()).hexdigest()}\n"
+        for one in (path, tmp_path / "root.vmdk")
+    ]
+    manifest.write_text("".join(lines))
+    states = [(path.read_bytes(), manifest.read_bytes())]
+    for words in (("attach", str(sheet), "seeds"), ("detach", str(sheet), "seeds", "--unmounted")):
+        run(*words, status=0)
+        states.append((path.read_bytes(), manifest.read_bytes()))
+        assert manifest_holds(manifest) == {
+            "seedling.ovf",
+            "root.vmdk",
+            *(["shelf/seeds.vmdk"] if words[0] == "attach" else []),
+        }
+    assert states[2] == states[0]
+
+    # What a cut leaves: a description with the disk and the manifest without, then the other way round.
+    (old, old_manifest), (new, new_manifest) = states[:2]
+    for words, text, digests in (("attach", new, old_manifest), ("detach", new, old_manifest)):
+        path.write_bytes(text)
+        manifest.write_bytes(digests)
+        run(words, str(sheet), "seeds", *(["--unmounted"] if words == "detach" else []), status=0)
+        assert (path.read_bytes(), manifest.read_bytes()) == (
+            (new, new_manifest) if words == "attach" else (old, old_manifest)
+        )
+
+    manifest.write_text(lines[0].replace("= ", "= 0").replace("0", "1") + lines[1])
+    assert "somebody changed" in run("attach", str(sheet), "seeds", status=3).stderr
+    assert path.read_bytes() == old
+    manifest.write_text("nonsense\n")
+    assert "none of a manifest" in run("attach", str(sheet), "seeds", status=1).stderr
+    path.with_suffix(".cert").write_text("")
+    assert "signs" in run("attach", str(sheet), "seeds", status=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("change", "keys", "told"),
+    [
+        (lambda text: text, 'slot = "virtio 0"', "no virtio controllers"),
+        (lambda text: text, 'slot = "scsi 7"', "the adapter itself"),
+        (lambda text: text, 'slot = "scsi 33"', "the next slots are scsi 16 to 31"),
+        (lambda text: text.replace("AddressOnParent>0", "AddressOnParent>2"), 'slot = "scsi 2"', "holds"),
+        (lambda text: text.replace(' ovf:id="seedling"', ' ovf:id="x"').replace("</VirtualSystem>", "</VirtualSystem><VirtualSystem ovf:id='y'/>").replace("<Name>seedling</Name>", ""), "", "none of them seedling"),
+        (lambda text: text.replace("<?xml", "<?xml", 1).replace("<Envelope", '<!DOCTYPE e [<!ENTITY a "b">]><Envelope'), "", "document types"),
+        (lambda text: text.replace("</References>", ""), "", "not XML"),
+        (lambda _: "<Envelope/>", "", "no description in OVF"),
+        (lambda _: "<a>" * 100, "", "deeper"),
+        (lambda _: "", "", "not XML"),
+        (lambda text: text.encode("utf-16").decode("latin-1"), "", "UTF-8"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_described_is_refused_and_nothing_changes(tmp_path: Path, change, keys: str, told: str) -> None:  # type: ignore[no-untyped-def]
+    sheet = make_sheet(tmp_path, disk("a", f'size = "8 MiB"\n{keys}'), guest=GUEST)
+    run("write", str(sheet), status=0)
+    (tmp_path / "root.vmdk").write_bytes(bytes(68608))
+    path = tmp_path / "seedling.ovf"
+    path.write_bytes(change(PLAIN).encode("latin-1"))
+    before = path.read_bytes()
+    refused = run("attach", str(sheet))
+    assert refused.returncode in (1, 2) and told in refused.stderr, refused
+    assert path.read_bytes() == before
+    review = run("review", str(sheet))
+    assert review.returncode in (0, 1)
+
+
+def test_damaged_descriptions_are_read_in_bounds() -> None:
+    chance = random.Random(41)
+    text = PLAIN.encode()
+    words = [
+        b"<",
+        b">",
+        b"/>",
+        b'"',
+        b"&",
+        b"]]>",
+        b"<!--",
+        b"\0",
+        b"\xff",
+        b"ovf:id",
+        b"<Item>",
+        b"99999999999999999999999",
+    ]
+    read = 0
+    for _ in range(3000):
+        data = bytearray(text)
+        for _ in range(chance.randrange(1, 5)):
+            place = chance.randrange(len(data))
+            data[place : place + chance.choice([0, 1, 9])] = chance.choice(words)
+        try:
+            envelope = Envelope(bytes(data), "here", "seedling")
+            drives = envelope.drives()
+            longer = envelope.with_drive(NewDrive("n", ("scsi", 1), "n.raw", 1, 2, "urn:x"))
+        except NarvetError:
+            continue
+        read += 1
+        again = Envelope(longer, "here", "seedling")
+        (new,) = [one for one in again.drives() if one.href == "n.raw"]
+        assert len(again.drives()) == len(drives) + 1 and new.capacity == 2
+        if again.without_drive(new) != bytes(data):  # where ids clash already, nothing else may go
+            assert Envelope(again.without_drive(new), "here", "seedling").drives() == drives
+    assert read > 100
