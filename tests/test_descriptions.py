@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import random
+import tarfile
 from pathlib import Path
 
 import pytest
@@ -77,12 +79,12 @@ def test_a_manifest_is_kept_in_step_also_after_a_cut(tmp_path: Path, method: str
 
     # What a cut leaves: a description with the disk and the manifest without, then the other way round.
     (old, old_manifest), (new, new_manifest) = states[:2]
-    for words, text, digests in (("attach", new, old_manifest), ("detach", new, old_manifest)):
+    for command, text, digests in (("attach", new, old_manifest), ("detach", new, old_manifest)):
         path.write_bytes(text)
         manifest.write_bytes(digests)
-        run(words, str(sheet), "seeds", *(["--unmounted"] if words == "detach" else []), status=0)
+        run(command, str(sheet), "seeds", *(["--unmounted"] if command == "detach" else []), status=0)
         assert (path.read_bytes(), manifest.read_bytes()) == (
-            (new, new_manifest) if words == "attach" else (old, old_manifest)
+            (new, new_manifest) if command == "attach" else (old, old_manifest)
         )
 
     manifest.write_text(lines[0].replace("= ", "= 0").replace("0", "1") + lines[1])
@@ -160,3 +162,77 @@ def test_damaged_descriptions_are_read_in_bounds() -> None:
         if again.without_drive(new) != bytes(data):  # where ids clash already, nothing else may go
             assert Envelope(again.without_drive(new), "here", "seedling").drives() == drives
     assert read > 100
+
+
+def test_a_package_goes_there_and_back(tmp_path: Path) -> None:
+    sheet, path = setting(tmp_path)
+    (tmp_path / "root.vmdk").unlink()
+    run("make", str(tmp_path / "root.vmdk"), "--size", "4 MiB", "--filesystem", "none", status=0)
+    path.write_text(PLAIN.replace("68608", str((tmp_path / "root.vmdk").stat().st_size)))
+    run("attach", str(sheet), status=0)
+    package = tmp_path / "seedling.ova"
+    made = facts("wrap", str(path), str(package))
+    assert made["files"] == ["seedling.ovf", "seedling.mf", "root.vmdk", "seeds.vmdk", "b-w.vmdk"]
+    with tarfile.open(package) as tar:
+        assert tar.getnames() == made["files"]
+        (tmp_path / "apart").mkdir()
+        tar.extractall(tmp_path / "apart", filter="data")
+    apart = tmp_path / "apart"
+    assert manifest_holds(apart / "seedling.mf") == {*made["files"]} - {"seedling.mf"}
+    assert [one.file.name for one in described(apart / "seedling.ovf")] == ["root.vmdk", "seeds.vmdk", "b-w.vmdk"]
+    assert (
+        facts("survey", str(apart / "b-w.vmdk"))[0]["table_id"] == facts("review", str(sheet))["disks"][1]["table_id"]
+    )
+
+    assert "exists already" in run("wrap", str(path), str(package), status=2).stderr
+    assert "exists already" in run("unwrap", str(package), str(apart), status=2).stderr
+    new = tmp_path / "new"
+    facts("unwrap", str(package), str(new), "--format", "qcow2")
+    assert manifest_holds(new / "seedling.mf") == {"seedling.ovf", "root.qcow2", "seeds.qcow2", "b-w.qcow2"}
+    assert {one.file.suffix for one in described(new / "seedling.ovf")} == {".qcow2"}
+    run("recast", str(new / "b-w.qcow2"), str(tmp_path / "back.raw"), status=0)
+    assert (tmp_path / "back.raw").read_bytes() == (tmp_path / "shelf" / "b-w.raw").read_bytes()
+
+
+def test_packages_that_are_none_leave_nothing(tmp_path: Path) -> None:
+    text = BARE.encode()
+
+    def package(name: str, *members: tuple[str, bytes], kind: bytes = tarfile.REGTYPE) -> Path:
+        with tarfile.open(tmp_path / name, "w", format=tarfile.USTAR_FORMAT) as tar:
+            for own, data in members:
+                about = tarfile.TarInfo(own)
+                about.size, about.type, about.linkname = (
+                    (len(data) if kind == tarfile.REGTYPE else 0),
+                    kind,
+                    "/etc/passwd",
+                )
+                tar.addfile(about, io.BytesIO(data))
+        return tmp_path / name
+
+    whole = package("whole.ova", ("g.ovf", text), ("d.bin", bytes(9000)))
+    (tmp_path / "cut.ova").write_bytes(whole.read_bytes()[:5000])
+    (tmp_path / "noise.ova").write_bytes(b"seed" * 500)
+    digest = hashlib.sha256(text).hexdigest()
+    for path, told in (
+        (package("a.ova", ("../g.ovf", text)), "plain file"),
+        (package("b.ova", ("/g.ovf", text)), "plain file"),
+        (package("c.ova", ("g.ovf", text), kind=tarfile.SYMTYPE), "no plain file"),
+        (package("d.ova", ("g.ovf", text), kind=tarfile.LNKTYPE), "no plain file"),
+        (package("e.ova", ("g.ovf", text), kind=tarfile.CHRTYPE), "no plain file"),
+        (package("f.ova", ("g.ovf", text), ("x", b""), ("x", b"")), "twice"),
+        (package("g.ova", ("x", b""), ("g.ovf", text)), "begins with a description"),
+        (package("h.ova", ("g.ovf", text), ("g.mf", b"SHA256(g.ovf)= " + b"0" * 64)), "damaged or changed"),
+        (
+            package("i.ova", ("g.ovf", text), ("g.mf", f"SHA256(g.ovf)= {digest}\nSHA256(y)= {digest}".encode())),
+            "missing",
+        ),
+        (package("j.ova", ("g.ovf", text), ("g.mf", b"\xff\xfe")), "none of a manifest"),
+        (package("k.ova", ("g.ovf", text), ("\x1b[2J", b"")), "plain file"),
+        (tmp_path / "cut.ova", "cannot be read"),
+        (tmp_path / "noise.ova", "cannot be read"),
+    ):
+        refused = run("unwrap", str(path), str(tmp_path / "out"), status=1).stderr
+        assert told in refused and "\x1b" not in refused, (path.name, refused)
+        assert not [one for one in tmp_path.iterdir() if one.suffix != ".ova"]
+    run("unwrap", str(whole), str(tmp_path / "out"), status=0)
+    assert (tmp_path / "out" / "d.bin").read_bytes() == bytes(9000)

@@ -62,6 +62,7 @@ if TYPE_CHECKING:
     from narvet.usecases.shrink import shrink
     from narvet.usecases.survey import survey
     from narvet.usecases.tie import Tied, tie
+    from narvet.usecases.wrap import Wrapped, unwrap, wrap
     from narvet.usecases.write import Written, write
 
 _HOMES = {
@@ -102,6 +103,7 @@ _HOMES = {
     "usecases.shrink": ("shrink",),
     "usecases.survey": ("survey",),
     "usecases.tie": ("Tied", "tie"),
+    "usecases.wrap": ("Wrapped", "unwrap", "wrap"),
     "usecases.write": ("Written", "write"),
 }  # fmt: skip
 _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, names in _HOMES.items() for name in names}
@@ -111,11 +113,11 @@ __all__ = [
     "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "HandWork",
     "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
-    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Written", "adopt",
-    "attach", "branch", "change_example", "confirm", "counted", "detach", "draft", "enlarge", "entries", "fold",
-    "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest", "owner_not_set",
-    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both",
-    "shrink", "survey", "tie", "write", "write_list",
+    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped",
+    "Written", "adopt", "attach", "branch", "change_example", "confirm", "counted", "detach", "draft", "enlarge",
+    "entries", "fold", "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest",
+    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
+    "review", "show_both", "shrink", "survey", "tie", "unwrap", "wrap", "write", "write_list",
 ]  # fmt: skip
 
 

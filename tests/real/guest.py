@@ -23,6 +23,7 @@ MODULES = (
     "virtio_blk",
     "virtio_scsi",
     "nvme",
+    "ahci",
     "sd_mod",
     "ext4",
     "xfs",

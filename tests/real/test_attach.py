@@ -16,6 +16,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.descriptions import PLAIN, described
 from tests.program import PROGRAM, disk, facts, make_sheet, rules, run
 from tests.real.guest import complaints
 from tests.real.running import Running, running, say
@@ -225,6 +226,28 @@ def held(image: Path) -> Iterator[None]:
             yield
         finally:
             other.kill()
+
+
+@pytest.mark.guest
+def test_a_guest_started_from_its_description_finds_its_disks_at_their_slots(tmp_path: Path) -> None:
+    disks = disk("seeds", 'size = "16 MiB"\nformat = "vmdk"', "") + disk("other", 'size = "8 MiB"\nslot = "sata 3"', "")
+    sheet = make_sheet(tmp_path, disks, guest=GUEST.replace('{qmp = "monitor"}', '{ovf = "seedling.ovf"}'))
+    (tmp_path / "root.vmdk").write_bytes(bytes(68608))
+    (tmp_path / "seedling.ovf").write_text(PLAIN)
+    run("write", str(sheet), status=0)
+    run("attach", str(sheet), status=0)
+    words = ["-device", "ahci,id=sata0"]
+    for number, drive in enumerate(one for one in described(tmp_path / "seedling.ovf") if one.file.name != "root.vmdk"):
+        kind = {".vmdk": "vmdk", ".raw": "raw"}[drive.file.suffix]
+        words += ["-drive", f"file={drive.file},format={kind},if=none,id=d{number}", "-device"]
+        bus = f"sc.{drive.number},scsi-id={drive.place}" if drive.controller == "scsi" else f"sata0.{drive.place}"
+        words.append(f"{'scsi' if drive.controller == 'scsi' else 'ide'}-hd,drive=d{number},bus={bus}")
+    with running(tmp_path, *words) as guest:
+        found = guest.tell("for d in /sys/block/sd*; do echo $(cat $d/size) $(readlink -f $d); done").splitlines()
+        at = dict(line.split(" ", 1) for line in found)
+        assert "/0:0:1:0/" in at[str((16 << 20) // 512)] and "/ata4/" in at[str((8 << 20) // 512)], found
+        name = at[str((16 << 20) // 512)].rpartition("/")[2]
+        assert "PARTNAME=seeds" in guest.tell(f"cat /sys/block/{name}/{name}1/uevent")
 
 
 def test_a_monitor_that_talks_nonsense_is_a_sentence(tmp_path: Path) -> None:

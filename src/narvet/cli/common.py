@@ -150,6 +150,12 @@ def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool) ->
         print_text(lambda _: text.attached(done))
 
 
+def tell_wrapped(done: narvet.Wrapped, *, as_json: bool) -> None:
+    """Print which files a package or folder has that was made."""
+    facts = {"path": str(done.path), "files": list(done.files)}
+    tell(as_json, facts, f"{done.path}: {narvet.counted(len(done.files), 'file')}: {', '.join(done.files)}")
+
+
 def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool) -> None:
     """Print what a disk was and is now, with what is to be said about it, and end the call."""
     from narvet.report import text

@@ -34,6 +34,8 @@ _COMMANDS = {
     "reclaim": "have a thin image give back what nothing in it uses",
     "attach": "plug disks into their guests, or list how to do it by hand",
     "detach": "take disks out of their guests",
+    "wrap": "make one package of a guest's description and its images",
+    "unwrap": "take such a package apart",
     "retire": "remove a disk for good: its entries, its image, its place in the sheet",
     "picture": "draw a sheet or an image",
     "explain": "tell what a finding means and the way out",
@@ -53,6 +55,8 @@ _STOPPED = {
     "reclaim": "The image is as it was, or done; reclaim it again.",
     "attach": "What was plugged in stays; attach again to go on.",
     "detach": "What was taken out is out; detach again to go on.",
+    "wrap": "Nothing of the package is left; wrap again.",
+    "unwrap": "Nothing of the folder is left; unwrap again.",
     "retire": "What was finished stays; retire the disk again to go on.",
 }
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard

@@ -136,7 +136,7 @@ class OvfDoor:
         digests = read_manifest(self._place.with_suffix(".mf"))
         size = path.stat().st_size
         method, value = (digests or {}).get(drive.href, ("", ""))
-        text = self._envelope.with_file(drive, size=size, capacity=disk.size)
+        text = self._envelope.with_file(drive.file_id, size=size, capacity=disk.size)
         fits = digests is None or (bool(value) and digest_of(method, path) == value)
         fits = fits and self._is_in_manifest(digests or {})
         if text == self._envelope.text and fits:

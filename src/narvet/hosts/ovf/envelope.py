@@ -53,6 +53,15 @@ class Drive:
 
 
 @dataclass(frozen=True)
+class File:
+    """A file that a description refers to: its id and name there, and whether a disk is in it."""
+
+    id: str
+    href: str
+    has_disk: bool
+
+
+@dataclass(frozen=True)
 class NewDrive:
     """A disk to be put in: its name, slot and file, the bytes of the file and of the disk, and its format's URI."""
 
@@ -74,8 +83,8 @@ class _Controller:
 class Envelope:
     """A description of guests, and in it the one that is meant."""
 
-    def __init__(self, text: bytes, where: str, guest: str) -> None:
-        """Read a description.
+    def __init__(self, text: bytes, where: str, guest: str | None = None) -> None:
+        """Read a description, of which one guest is meant, or all.
 
         Raises:
             ImageError: it is none, or breaks its specification.
@@ -88,10 +97,10 @@ class Envelope:
         self._ns = self._root.namespace
         self._hardware = self._of_guest(guest)
 
-    def _of_guest(self, guest: str) -> Element:
+    def _of_guest(self, guest: str | None) -> Element:
         systems = [one for one in self._root.below() if (one.namespace, one.name) == (self._ns, "VirtualSystem")]
         named = [one for one in systems if guest in (one.attributes.get(f"{{{self._ns}}}id"), self._name(one))]
-        system = systems[0] if len(systems) == 1 else next(iter(named), None)
+        system = systems[0] if len(systems) == 1 or (systems and guest is None) else next(iter(named), None)
         if system is None:
             told = "no guest" if not systems else f"{len(systems)} guests, none of them {guest}"
             raise RequestError(f"{self._where}: it describes {told}; give one the id {guest}")
@@ -325,29 +334,36 @@ class Envelope:
 
     # What is said of files
 
+    def files(self) -> tuple[File, ...]:
+        """Return the files that the description refers to, of all guests."""
+        disks = list(self._section("DiskSection", "Disk"))
+        return tuple(
+            File(own, unquote(self._at(one, "href")), any(self._at(disk, "fileRef") == own for disk in disks))
+            for one in self._section("References", "File")
+            if (own := self._at(one, "id"))
+        )
+
     def with_file(
         self,
-        drive: Drive,
+        file_id: str,
         *,
         size: int,
         capacity: int | None = None,
         href: str | None = None,
         format_name: str | None = None,
     ) -> bytes:
-        """Return the description with another name and size of a drive's file, another size and format of its disk."""
+        """Return the description with another size and name of a file, another size and format of the disk in it."""
         edits: list[Edit] = []
         for one in self._section("References", "File"):
-            if self._at(one, "id") == drive.file_id:
+            if self._at(one, "id") == file_id:
                 edits += self._said(one, "size", str(size))
                 edits += self._said(one, "href", quote(href)) if href is not None else ()
         for one in self._section("DiskSection", "Disk"):
-            if self._at(one, "diskId") == drive.disk_id:
+            if self._at(one, "fileRef") == file_id:
                 edits += self._said(one, "format", format_name) if format_name is not None else ()
-                if capacity not in (None, drive.capacity):
-                    edits += [
-                        *self._said(one, "capacity", str(capacity)),
-                        *self._said(one, "capacityAllocationUnits", "byte"),
-                    ]
+                if capacity not in (None, self._capacity(one)):
+                    edits += self._said(one, "capacity", str(capacity))
+                    edits += self._said(one, "capacityAllocationUnits", "byte")
         return edited(self.text, edits)
 
     def _said(self, element: Element, name: str, value: str) -> Iterator[Edit]:
