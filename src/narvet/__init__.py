@@ -36,13 +36,15 @@ if TYPE_CHECKING:
     from narvet.ground.findings import Finding, Place, Rule, has_errors
     from narvet.ground.rules import RULES
     from narvet.ground.rules.guests import owner_not_set
+    from narvet.ground.rules.plugs import not_read_in_full
     from narvet.ground.units import SizeError, counted, parse_size, show_both
     from narvet.guests import guest_system
     from narvet.guests.contract import HasRoots
-    from narvet.hosts.by_hand import HandWork
+    from narvet.model.devices import Device
     from narvet.model.estate import Disk, Estate, Guest, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
+    from narvet.plan.by_hand import HandWork
     from narvet.sheet.draft import Drafted, Request, request_keys
     from narvet.sheet.form import Sheet
     from narvet.sheet.read import read_sheet
@@ -54,6 +56,7 @@ if TYPE_CHECKING:
     from narvet.usecases.enlarge import Resized, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
     from narvet.usecases.fold import fold
+    from narvet.usecases.inside import confirm_inside, list_devices, write_inside
     from narvet.usecases.layout import Reviewed, confirm, review
     from narvet.usecases.make import DiskWishes, Made, make
     from narvet.usecases.recast import Recast, RecastWishes, recast
@@ -77,10 +80,12 @@ _HOMES = {
     "ground.findings": ("Finding", "Place", "Rule", "has_errors"),
     "ground.rules": ("RULES",),
     "ground.rules.guests": ("owner_not_set",),
+    "ground.rules.plugs": ("not_read_in_full",),
     "ground.units": ("SizeError", "counted", "parse_size", "show_both"),
     "guests": ("guest_system",),
     "guests.contract": ("HasRoots",),
-    "hosts.by_hand": ("HandWork",),
+    "plan.by_hand": ("HandWork",),
+    "model.devices": ("Device",),
     "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
@@ -95,6 +100,7 @@ _HOMES = {
     "usecases.enlarge": ("Resized", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
     "usecases.fold": ("fold",),
+    "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
     "usecases.layout": ("Reviewed", "confirm", "review"),
     "usecases.make": ("DiskWishes", "Made", "make"),
     "usecases.recast": ("Recast", "RecastWishes", "recast"),
@@ -110,14 +116,15 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest", "HandWork",
-    "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
+    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest",
+    "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
     "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped",
-    "Written", "adopt", "attach", "branch", "change_example", "confirm", "counted", "detach", "draft", "enlarge",
-    "entries", "fold", "guest_system", "has_errors", "install_entries", "lay_example_out", "make", "nearest",
-    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
-    "review", "show_both", "shrink", "survey", "tie", "unwrap", "wrap", "write", "write_list",
+    "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach",
+    "draft", "enlarge", "entries", "fold", "guest_system", "has_errors", "install_entries", "lay_example_out",
+    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
+    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "shrink", "survey", "tie",
+    "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

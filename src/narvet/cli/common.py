@@ -76,6 +76,9 @@ BY_HAND = click.option("--by-hand", is_flag=True, help="Only list what to do by 
 LIST = click.option("--to", type=A_PATH, help="Write the list of what to do by hand to this file, as Markdown.")
 
 
+INSIDE = click.option("--inside", help="Work inside this guest, here, on the real devices that it has.")
+
+
 def print_json(facts: Any) -> None:
     """Print facts, the only thing on standard output; what a terminal might obey stands in escapes."""
     text = _as_json(facts)

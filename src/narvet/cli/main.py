@@ -24,6 +24,7 @@ _COMMANDS = {
     "write": "make what a sheet asks for",
     "make": "make one disk without a sheet",
     "survey": "show what is on images or devices, made by Narvet or by others",
+    "devices": "list the real block devices of this machine",
     "confirm": "read everything back and compare it with the sheet",
     "recast": "write the same disk to an image in another format or size",
     "enlarge": "make a disk larger where it is, with a partition and the filesystem on it",

@@ -1,6 +1,6 @@
 """Doors: the ways to a guest's hypervisor, and the registry that names them; a new door is a module and one line here.
 
-A guest without a door has its disks plugged in by hand, which `hosts.by_hand` lists.
+A guest without a door has its disks plugged in by hand, which `plan.by_hand` lists.
 """
 
 from __future__ import annotations

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from narvet.model.controllers import Slot
+from narvet.model.devices import Device
 from narvet.model.estate import Disk, Estate
 from narvet.model.plugs import DoorState, Plugged
 
@@ -55,6 +56,8 @@ class Facts:
     disks that are to be made although they were made before. `doors` is what is seen of guests through their doors,
     `plugged` the guest and the way in which images that were found are plugged in, by their paths,
     and `unread` the disks that were therefore not read in full.
+    `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
+    a guest, with its name, which only a Narvet inside that guest can see.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -65,3 +68,5 @@ class Facts:
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     plugged: Mapping[str, tuple[str, Plugged]] = field(default_factory=dict)
     unread: frozenset[str] = frozenset()
+    devices: Mapping[str, Device] = field(default_factory=dict)
+    apart: Mapping[str, str] = field(default_factory=dict)

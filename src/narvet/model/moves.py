@@ -73,6 +73,7 @@ class Aspect(Enum):
     ENTRY_CHANGED = ("entry's words", Answer.CORRECT)
     ENTRY_WORDS = ("entry's words", Answer.LEAVE)
     ENTRY_SURPLUS = ("entry", Answer.REMOVE)
+    MOUNTED = ("mounted", Answer.LEAVE)
     REGISTRY = ("registry text", Answer.CORRECT)
 
     def __init__(self, title: str, answer: Answer) -> None:

@@ -63,6 +63,18 @@ def moving(ledger: Path) -> dict[str, str]:
     return found
 
 
+def begun_devices(ledger: Path) -> dict[str, str]:
+    """Return the marks of the devices that a ledger says were begun to be written and not finished, by disk."""
+    found: dict[str, str] = {}
+    for line in _lines(ledger):
+        disk = str(line.get("disk", ""))
+        if line.get("did") == "writing device":
+            found[disk] = str(line.get("mark", ""))
+        elif line.get("did") == "device":
+            found.pop(disk, None)
+    return found
+
+
 def recorded(ledger: Path) -> tuple[Recorded, ...]:
     """Return the images that a ledger says were made and not removed since, by the paths they were made at."""
     found: dict[str, Recorded] = {}

@@ -20,6 +20,7 @@ from narvet.model.facts import Facts
 from narvet.model.layout import Layout, Origin, PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
 from narvet.model.plugs import Plug
+from narvet.plan.devices import check_devices
 from narvet.plan.diff import diff_disks, diff_guests, is_ours
 from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
@@ -65,6 +66,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     findings = (
         *check_plugs(resolved, plugs),
         *check_doors(disks, facts, of_disks),
+        *check_devices(disks, facts, of_disks),
         *asked,
         *said,
         *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
@@ -120,7 +122,8 @@ def _disk(
     plug: Plug,
     folders: Mapping[PartitionKey, tuple[Folder, ...]],
 ) -> tuple[PlannedDisk, tuple[Finding, ...]]:
-    store, path = sheet.stores[disk.store], image_path(facts.found.stores[disk.store].path, disk.name, disk.format)
+    store, device = sheet.stores[disk.store], facts.devices.get(disk.name)
+    path = device.path if device else image_path(facts.found.stores[disk.store].path, disk.name, disk.format)
     origin: Origin | None = None
     if disk.origin_path is None:
         guest = facts.found.guests.get(disk.guest, Guest(disk.guest))

@@ -12,6 +12,7 @@ from narvet.guests import guest_system
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
     from narvet.ground.findings import Finding, Rule
+    from narvet.model.devices import Device
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
@@ -159,6 +160,24 @@ def _plug(disk: PlannedDisk) -> dict[str, Any]:
         "floor": asdict(plug.floor),
         "flash": plug.flash,
         "give_back": plug.gives_back,
+    }
+
+
+def device_facts(device: Device) -> dict[str, Any]:
+    """Return what `devices --json` prints of one."""
+    return {
+        "path": device.path,
+        "serial": device.serial or None,
+        "model": device.model or None,
+        "size": device.size,
+        "sector": device.sector_size,
+        "rotates": device.rotates,
+        "read_only": device.read_only,
+        "removable": device.removable,
+        "blank": device.is_blank,
+        "holds": device.holds or None,
+        "users": list(device.users),
+        "partitions": {str(number): path for number, path in device.partitions},
     }
 
 

@@ -19,14 +19,15 @@ from narvet.ground.sids import name_of as account_of
 from narvet.ground.units import counted, show_binary, show_both, show_bytes, show_decimal
 from narvet.guests import guest_system
 from narvet.guests.contract import WritesSizes
-from narvet.hosts.by_hand import show_rates
 from narvet.model.plugs import Plug
+from narvet.plan.by_hand import show_rates
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
 from narvet.usecases.attach import SMALLER
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
+    from narvet.model.devices import Device
     from narvet.model.estate import Disk, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
@@ -81,7 +82,7 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> Renderable
     guests = {disk.guest for disk in layout.disks if disk.name in deep}
     parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
     if not named:
-        parts += [_stores(layout.stores), ""]
+        parts += [_stores(layout.stores), ""] if layout.stores else []
         parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
         parts += _must_be_off(reviewed.steps)
     return Group(*parts)
@@ -171,6 +172,30 @@ def attached(done: Attaching) -> RenderableType:
     for work in done.by_hand:
         parts += [*([""] if parts else []), Text(work.title, "name"), numbered(work.steps)]
     return Group(*parts)
+
+
+def devices(found: Sequence[Device]) -> RenderableType:
+    """Return a machine's devices, a few lines each."""
+    if not found:
+        return Text("This machine has no block devices.")
+    parts: list[RenderableType] = []
+    for one in found:
+        head = Text.assemble((one.path, "name"), f"  {show_both(one.size)}")
+        about = [
+            f"serial {one.serial}" if one.serial else "no serial",
+            one.model,
+            f"sectors of {show_bytes(one.sector_size)}",
+        ]
+        about += [
+            "rotates" if one.rotates else "flash",
+            "read-only" if one.read_only else "",
+            "removable" if one.removable else "",
+        ]
+        parts += [head, Padding(Text(", ".join(word for word in about if word), "dim"), (0, 0, 0, 2))]
+        parts.append(Padding(Text(f"holds {one.holds}" if one.holds else "blank"), (0, 0, 0, 2)))
+        parts += [Padding(Text(user), (0, 0, 0, 2)) for user in one.users]
+        parts.append("")
+    return Group(*parts[:-1])
 
 
 def numbered(steps: Iterable[str]) -> RenderableType:

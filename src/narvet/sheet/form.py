@@ -304,11 +304,31 @@ class PartitionForm(Form):
         return self
 
 
+class DeviceForm(Form):
+    """`device` of a disk: a real block device of its guest, known by what it is, never by where it is."""
+
+    serial: Annotated[Serial | None, Told("the serial that it has")] = None
+    only_blank: Annotated[bool, Told("true: it is the only one of its size on which nothing lies")] = False
+
+    @model_validator(mode="after")
+    def _agrees(self) -> DeviceForm:
+        if (self.serial is None) == (not self.only_blank):
+            raise ValueError('a device is known by {serial = "…"} or by {only_blank = true}')
+        return self
+
+
 class DiskForm(Form):
-    """`[disk.NAME]`: one virtual data disk."""
+    """`[disk.NAME]`: one data disk."""
 
     guest: Annotated[str, Told("name of the guest that uses it")]
-    store: Annotated[str, Told("name of the store that keeps it")]
+    store: Annotated[str, Told("name of the store that keeps it", "required, but for a real device")] = ""
+    device: Annotated[
+        DeviceForm | None,
+        Told(
+            'in place of `store`: a real device of the guest, `{serial = "…"}` or `{only_blank = true}`, written with '
+            "`--inside`",
+        ),
+    ] = None
     size: Annotated[Size | None, Told("size of the disk", "what its partitions need, if they all have sizes")] = None
     usable: Annotated[
         Size | None,
@@ -415,6 +435,7 @@ class DiskForm(Form):
 
     @model_validator(mode="after")
     def _agrees(self) -> DiskForm:
+        self._kept()
         if self.align % self.sector_size:
             raise ValueError(f"align is {self.align} bytes, which are not whole sectors of {self.sector_size}")
         if self.table == "none" and self.copy_of is self.base is None and len(self.partition) != 1:
@@ -427,6 +448,17 @@ class DiskForm(Form):
             raise ValueError("more than one partition takes the rest; give all but one a size")
         self._sized(open_ended)
         return self
+
+    def _kept(self) -> None:
+        if self.device is None:
+            if "store" not in self.model_fields_set:
+                raise ValueError("a disk needs the store that keeps it")
+            return
+        clashing = {"store", "format", "space", "block", "pieces", "packed", "copy_of", "base"} & self.model_fields_set
+        if clashing:
+            raise ValueError(f"with device nothing keeps an image; leave out {', '.join(sorted(clashing))}")
+        if self.device.only_blank and self.size is None:
+            raise ValueError("a device that is known by its size needs size")
 
     def _brought(self) -> None:
         key = "copy_of" if self.base is None else "base"
@@ -443,7 +475,7 @@ class DiskForm(Form):
                 raise ValueError("give size or usable, not both")
             if len(self.partition) != 1 or not open_ended or self.partition[0].filesystem == "none":
                 raise ValueError("usable on a disk is for one partition that takes the rest; give it on a partition")
-        elif self.size is None:
+        elif self.size is None and self.device is None:
             fixed = all(isinstance(part.size, int) or part.usable for part in self.partition)
             if not self.partition or not fixed:
                 raise ValueError("give the disk a size, or usable, or all of its partitions sizes of their own")

@@ -113,7 +113,7 @@ def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
     """Yield the key path and a message for every guest and store that a disk names and the sheet does not have."""
     for name, disk in sheet.disk.items():
         for kind, asked, known in (("guest", disk.guest, sheet.guest), ("store", disk.store, sheet.store)):
-            if asked not in known:
+            if asked not in known and (kind == "guest" or disk.device is None):
                 path = ("disk", name, kind)
                 yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{nearest(asked, list(known))}'
 

@@ -14,12 +14,12 @@ from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.ground.errors import RefusedError, RequestError, flat
 from narvet.hosts import door_of
-from narvet.hosts.by_hand import HandWork, plug_in, take_out
 from narvet.hosts.contract import Door, DoorKind
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Answer
 from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.ledger import ledger_path, record
+from narvet.plan.by_hand import HandWork, plug_in, take_out
 from narvet.plan.plugs import otherwise
 from narvet.usecases.layout import WorkedOut, work_out
 

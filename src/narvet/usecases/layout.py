@@ -43,8 +43,10 @@ def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), a
     if unknown is not None:
         raise RequestError(f'{path}: there is no disk "{unknown}" in the sheet')
     sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
+    apart = {name: form.guest for name, form in sheet.disk.items() if form.device is not None}
+    sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})
     named = frozenset(deep_only) or frozenset(sheet.disk)
-    facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew))
+    facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew), apart=apart)
     return WorkedOut(plan(sheet, facts), facts, sheet)
 
 

@@ -38,7 +38,7 @@ class MakeMountPoint:
     @property
     def touches(self) -> str:
         """The folder in the root."""
-        return f"{self.root}{self.at}"
+        return f"{self.root.rstrip('/')}{self.at}"
 
     def apply(self) -> dict[str, object]:
         """Make the folder, or correct its owner and mode."""
@@ -59,7 +59,7 @@ class _FstabStep:
     @property
     def touches(self) -> str:
         """The fstab."""
-        return f"{self.root}/{FSTAB}"
+        return f"{self.root.rstrip('/')}/{FSTAB}"
 
 
 @dataclass(frozen=True)
@@ -102,7 +102,7 @@ class RemoveMountPoint:
     @property
     def touches(self) -> str:
         """The folder in the root."""
-        return f"{self.root}{self.at}"
+        return f"{self.root.rstrip('/')}{self.at}"
 
     def apply(self) -> dict[str, object]:
         """Remove it; what is not empty stays."""

@@ -1,0 +1,39 @@
+"""Real block devices of a machine, as values: what each is known by, what it holds, who uses it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from narvet.model.estate import Disk
+
+
+@dataclass(frozen=True)
+class Device:
+    """A whole block device at `path`; sizes are bytes.
+
+    `holds` says what is on it, empty for nothing; `found` is that in full, where it could be read. `users` says who
+    uses it or a partition of it. `partitions` are those that the kernel has of it, number to path. `mark` tells it from
+    every other device, also after a restart if it has a serial.
+    """
+
+    path: str
+    number: int
+    serial: str
+    size: int
+    sector_size: int
+    rotates: bool
+    read_only: bool
+    removable: bool
+    model: str = ""
+    holds: str = ""
+    found: Disk | None = None
+    users: tuple[str, ...] = ()
+    partitions: tuple[tuple[int, str], ...] = ()
+    mark: str = ""
+
+    @property
+    def is_blank(self) -> bool:
+        """Whether nothing is on it and nobody uses it."""
+        return not self.holds and not self.users and not self.partitions

@@ -1,0 +1,220 @@
+"""A sheet written inside one of its guests: on the real devices that it has there, mounted at once.
+
+Each disk of the guest is looked for by what it is, its ids or its serial, never by where it is. What then follows is
+the same as outside: one plan, one diff, steps; only that a device is written in place, and the kernel told.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from narvet.apply.device import MountVolume, TellKernel, WriteDevice, mounted_otherwise
+from narvet.apply.execute import carry_out, sheet_lock
+from narvet.apply.steps import steps
+from narvet.formats.signatures import NOT_KNOWN
+from narvet.ground.errors import RequestError
+from narvet.ground.findings import Finding, disk_place, has_errors
+from narvet.ground.meter import OnCopied, metered
+from narvet.ground.rules import devices as rules
+from narvet.ground.rules.guests import mount_point_not_empty
+from narvet.guests import guest_system
+from narvet.guests.contract import GuestAsked
+from narvet.guests.linux.mounts import mounted
+from narvet.model.devices import Device
+from narvet.model.estate import Disk, Estate, Store
+from narvet.model.facts import Facts
+from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.moves import Aspect, Difference, Step
+from narvet.observe import devices as machine
+from narvet.observe.images import survey
+from narvet.observe.ledger import begun_devices, entries_written, ledger_path
+from narvet.plan.devices import Chosen, choose
+from narvet.plan.layout import plan
+from narvet.sheet.form import DiskForm, Sheet, StoreForm
+from narvet.sheet.read import read_sheet
+from narvet.usecases.layout import WorkedOut, moment
+from narvet.usecases.write import OnDone, OnStart, Written
+
+_HERE, _ROOT, _LINUX = "this machine", "/", "linux"
+_MUCH = 1 << 62  # what is free on a machine whose devices are what they are
+
+
+def list_devices() -> tuple[Device, ...]:
+    """Return the real block devices of this machine: what each holds, and who uses it."""
+    return machine.devices()
+
+
+def write_inside(
+    sheet: Path,
+    guest: str,
+    *,
+    on_start: OnStart = lambda _: None,
+    on_done: OnDone = lambda _: None,
+    on_copied: OnCopied = lambda _: None,
+) -> Written:
+    """Write a guest's disks on the devices it has, here inside it: tables, filesystems, mount points, entries, mounts.
+
+    Raises:
+        RequestError: the sheet is not a valid one, has no such guest, or that one does not run Linux.
+        RefusedError: the system refused a step; the steps before it stay done.
+    """
+    with sheet_lock(sheet):
+        found = _work_out(sheet, guest)
+        errors = has_errors(found.layout.findings)
+        todo = () if errors else _steps(found, begun_devices(ledger_path(sheet)))
+        on_start(len(todo))
+        with metered(on_copied):
+            carry_out(sheet, todo, on_done)
+        mounts = () if errors else tuple(_mounts(found))
+        carry_out(sheet, mounts, on_done)
+    return Written(found.layout, (*todo, *mounts))
+
+
+def confirm_inside(sheet: Path, guest: str) -> Layout:
+    """Return a sheet worked out inside a guest, with everything read in full and held against what is mounted.
+
+    Raises:
+        RequestError: the sheet is not a valid one, has no such guest, or that one does not run Linux.
+    """
+    found = _work_out(sheet, guest, deep=True)
+    missing = [
+        Difference(one.where, Aspect.IMAGE, "a device", None)
+        for one in found.layout.findings
+        if rules.device_missing.made(one)
+    ]
+    return replace(found.layout, differences=(*found.layout.differences, *missing, *_not_mounted(found)))
+
+
+def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
+    sheet = read_sheet(path)
+    marks = frozenset(begun_devices(ledger_path(path)).values())
+    try:
+        chosen = choose(sheet, guest, [_as_begun(one, marks) for one in machine.devices()])
+    except RequestError as error:
+        raise RequestError(f"{path}: {error}") from None
+    if sheet.guest[guest].runs != _LINUX:
+        raise RequestError(f"{path}: guest {guest} runs {sheet.guest[guest].runs}; devices are written inside Linux")
+    here = _sheet_here(sheet, path, guest, chosen)
+    facts = _facts(here, path, guest, chosen, deep=deep)
+    layout = plan(here, facts)
+    layout = replace(layout, findings=tuple(one for one in layout.findings if not _hides_itself(one, layout, chosen)))
+    said = (rules.device_missing.error(disk_place(name), reason) for name, reason in chosen.missing.items())
+    return WorkedOut(replace(layout, findings=(*layout.findings, *said)), facts, here)
+
+
+def _hides_itself(finding: Finding, layout: Layout, chosen: Chosen) -> bool:
+    """Return whether a finding is about a mount point that holds files because the disk itself is mounted there."""
+    if not mount_point_not_empty.made(finding):
+        return False
+    mounts = [part.mount for part in layout.wanted.disks[finding.where.name].partitions if part.mount]
+    at = next((mount.at for mount in mounts if mount.index == finding.where.partition), None)
+    return _is_used(chosen.devices[finding.where.name], at)
+
+
+def _as_begun(device: Device, marks: Collection[str]) -> Device:
+    """Return a device as blank if an earlier try, which was cut off, had begun to write it.
+
+    The table comes last, so what such a try leaves has no format yet; what has one was put there by somebody else.
+    """
+    begun = device.mark in marks and device.holds.startswith(NOT_KNOWN) and not device.users
+    return replace(device, holds="", found=None) if begun else device
+
+
+def _sheet_here(sheet: Sheet, path: Path, guest: str, chosen: Chosen) -> Sheet:
+    """Return a sheet of what is here: the one guest with its own root, and the disks whose devices are found."""
+    disks = {name: _disk_here(sheet.disk[name], device) for name, device in chosen.devices.items()}
+    form = sheet.guest[guest].model_copy(update={"root": _ROOT, "door": None})
+    changed = {
+        "title": sheet.title or path.stem,
+        "dated": moment(sheet.dated),
+        "store": {_HERE: StoreForm(path=_ROOT)},
+        "guest": {guest: form},
+        "disk": disks,
+    }
+    return sheet.model_copy(update=changed)
+
+
+def _disk_here(form: DiskForm, device: Device) -> DiskForm:
+    """Return a disk as it is on a device: its size and sectors are those of that, unless the sheet has others."""
+    changed = {
+        "store": _HERE,
+        "device": None,
+        "format": "raw",
+        "space": "full",
+        "size": form.size or device.size,
+        "usable": None,
+        "sector_size": device.sector_size,
+        "copy_of": None,
+        "base": None,
+    }
+    return form.model_copy(update=changed)
+
+
+def _facts(here: Sheet, path: Path, guest: str, chosen: Chosen, *, deep: bool) -> Facts:
+    found = {
+        name: _in_full(device) if deep and not device.users else device.found
+        for name, device in chosen.devices.items()
+        if device.found is not None and not _is_foreign(here, name, device)
+    }
+    points = tuple(part.at for form in here.disk.values() for part in form.partition if part.at)
+    written = entries_written(ledger_path(path))
+    own = guest_system(_LINUX).observe(GuestAsked(guest, here.guest[guest], path, points, written))
+    store = Store(_ROOT, free=_MUCH, total=_MUCH)
+    estate = Estate({name: one for name, one in found.items() if one is not None}, {guest: own}, {_HERE: store})
+    return Facts(estate, devices=chosen.devices)
+
+
+def _in_full(device: Device) -> Disk:
+    return survey(device.path, deep=True, sector_size=device.sector_size)
+
+
+def _is_foreign(here: Sheet, name: str, device: Device) -> bool:
+    """Return whether what lies on a device is not what was written there for a disk."""
+    return name not in choose(here, here.disk[name].guest, [replace(device, serial="")]).devices
+
+
+def _steps(found: WorkedOut, begun: Mapping[str, str]) -> tuple[Step, ...]:
+    """Return what is left to do, with devices in place of images."""
+    every, devices = steps(found.layout, found.facts), found.facts.devices
+    images = {disk.path: (disk, devices[disk.name]) for disk in found.layout.disks if disk.state == "to make"}
+    told = [TellKernel(name, "", found.layout.wanted.disks[name], devices[name]) for name in found.facts.found.disks]
+    steps_here = [_on_device(*images[step.touches], begun) if step.touches in images else step for step in every]
+    return (*(step for step in told if step.is_needed), *steps_here)
+
+
+def _on_device(disk: PlannedDisk, device: Device, begun: Mapping[str, str]) -> WriteDevice:
+    return WriteDevice(disk.name, disk.guest, disk.wanted, device, was_begun=begun.get(disk.name) == device.mark)
+
+
+def _mounts(found: WorkedOut) -> Iterator[Step]:
+    """Yield the mounts of what is not mounted yet, outer ones first."""
+    fresh = {disk.name for disk in found.layout.disks if disk.state == "to make"}
+    every = mounted(found.layout.disks)
+    for one in sorted(every, key=lambda one: (one.mount.at is None, (one.mount.at or "").split("/"))):
+        device = found.facts.devices[one.where.name]
+        if not _is_used(device, one.mount.at):
+            entry = one.entry
+            yield MountVolume(
+                one.where.name, "", device.path, one.part, entry.vfstype, entry.mntops, one.where.name in fresh
+            )
+
+
+def _is_used(device: Device, at: str | None) -> bool:
+    words = "is used for swap" if at is None else f"is mounted at {at}"
+    return any(user.endswith(words) for user in device.users)
+
+
+def _not_mounted(found: WorkedOut) -> Iterator[Difference]:
+    """Yield what is not mounted as its entry says, and what shows another size than promised."""
+    for one in mounted(found.layout.disks):
+        device = found.facts.devices[one.where.name]
+        if one.where.name not in found.facts.found.disks:
+            continue
+        if not _is_used(device, one.mount.at):
+            yield Difference(one.where, Aspect.MOUNTED, one.mount.at or "used for swap", None)
+        elif one.mount.at is not None:
+            capacity, told = one.part.capacity, mounted_otherwise(one.part)
+            if capacity is not None and told.startswith("total"):
+                yield Difference(one.where, Aspect.MORE_SHOWN, capacity.total, told)
