@@ -16,7 +16,7 @@ PART = DISK + "[[disk.a.partition]]\n"
     ("text", "message"),
     [
         (DISK + 'frmat = "raw"', 'line 12: disk.a has no key "frmat"; the nearest is "format"'),
-        (DISK + 'colour = "red"', "it has guest, store, size"),
+        (DISK + 'colour = "red"', "it has guest, store, device, size"),
         (DISK + 'format = "floppy"', "line 12: disk.a.format: 'floppy' is not known here; it can be raw"),
         (DISK + "sector = 1000", "disk.a.sector is 1000, 512 or 4096 expected"),
         (DISK.replace("64 MiB", "64"), "line 11: disk.a.size: \"64\" has no unit: did you mean 64 GiB"),
@@ -64,7 +64,7 @@ def test_sheets_that_are_none(tmp_path: Path) -> None:
         assert message in run("review", str(tmp_path / name), status=2).stderr
     assert (
         "and 8 more"
-        in run("review", str(make_sheet(tmp_path, "".join(f"[disk.d{n}]\n" for n in range(10)))), status=2).stderr
+        in run("review", str(make_sheet(tmp_path, "".join(f"[disk.d{n}]\n" for n in range(20)))), status=2).stderr
     )
 
 

@@ -19,6 +19,7 @@ from narvet.ground.findings import Finding, disk_place, has_errors
 from narvet.ground.meter import OnCopied, metered
 from narvet.ground.rules import devices as rules
 from narvet.ground.rules.guests import mount_point_not_empty
+from narvet.ground.rules.images import sector_not_recorded
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked
 from narvet.guests.linux.mounts import mounted
@@ -99,13 +100,15 @@ def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
     here = _sheet_here(sheet, path, guest, chosen)
     facts = _facts(here, path, guest, chosen, deep=deep)
     layout = plan(here, facts)
-    layout = replace(layout, findings=tuple(one for one in layout.findings if not _hides_itself(one, layout, chosen)))
+    layout = replace(layout, findings=tuple(one for one in layout.findings if not _is_idle(one, layout, chosen)))
     said = (rules.device_missing.error(disk_place(name), reason) for name, reason in chosen.missing.items())
     return WorkedOut(replace(layout, findings=(*layout.findings, *said)), facts, here)
 
 
-def _hides_itself(finding: Finding, layout: Layout, chosen: Chosen) -> bool:
-    """Return whether a finding is about a mount point that holds files because the disk itself is mounted there."""
+def _is_idle(finding: Finding, layout: Layout, chosen: Chosen) -> bool:
+    """Return whether a finding says nothing here: a mount point holds files if the disk itself is mounted there."""
+    if sector_not_recorded.made(finding):  # a device has the sectors it has
+        return True
     if not mount_point_not_empty.made(finding):
         return False
     mounts = [part.mount for part in layout.wanted.disks[finding.where.name].partitions if part.mount]
