@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 from narvet.ground.rules import table
+from narvet.model.controllers import controller_table
 from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, Sheet, StoreForm, schema
 from narvet.sheet.keys import key_table
 
@@ -28,12 +29,13 @@ def write(folder: Path) -> None:
     (folder / "findings.md").write_text(table())
     page = folder / "sheet.md"
     text = page.read_text()
-    for name, form in FORMS.items():
-        start, end = f"<!-- keys of {name}: made by `make reference` -->\n", f"<!-- end of {name} -->"
+    tables = {f"keys of {name}": (key_table(form), name) for name, form in FORMS.items()}
+    for what, (written, name) in {**tables, "controllers": (controller_table(), "controllers")}.items():
+        start, end = f"<!-- {what}: made by `make reference` -->\n", f"<!-- end of {name} -->"
         before, found, rest = text.partition(start)
         if not found or end not in rest:
-            raise SystemExit(f"{page} has no place for the keys of {name}")
-        text = before + start + key_table(form) + end + rest.partition(end)[2]
+            raise SystemExit(f"{page} has no place for {what}")
+        text = before + start + written + end + rest.partition(end)[2]
     page.write_text(text)
 
 

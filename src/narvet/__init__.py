@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from narvet.demo import change_example, lay_example_out
+    from narvet.demo import change_example, halted_guest, lay_example_out
     from narvet.formats.filesystems import NAMES as FILESYSTEMS
     from narvet.formats.filesystems.contract import PURPOSES
     from narvet.formats.images import NAMES as IMAGE_FORMATS
@@ -69,7 +69,7 @@ if TYPE_CHECKING:
     from narvet.usecases.write import Written, write
 
 _HOMES = {
-    "demo": ("change_example", "lay_example_out"),
+    "demo": ("change_example", "halted_guest", "lay_example_out"),
     "formats.filesystems": ("FILESYSTEMS=NAMES",),
     "formats.filesystems.contract": ("PURPOSES",),
     "formats.images": ("IMAGE_FORMATS=NAMES",),
@@ -121,10 +121,10 @@ __all__ = [
     "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
     "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped",
     "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach",
-    "draft", "enlarge", "entries", "fold", "guest_system", "has_errors", "install_entries", "lay_example_out",
-    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
-    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "shrink", "survey", "tie",
-    "unwrap", "wrap", "write", "write_inside", "write_list",
+    "draft", "enlarge", "entries", "fold", "guest_system", "halted_guest", "has_errors", "install_entries",
+    "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size",
+    "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "shrink",
+    "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

@@ -104,6 +104,9 @@ def test_a_running_guest_gets_disks_on_every_controller_and_gives_them_up(tmp_pa
         assert [one["plug"]["plugged_into"] for one in review["disks"]] == ["seedling"] * 4
         assert rules(review) == ["writes-may-be-lost", "sector-not-recorded", "size-rounded"]
 
+        there = facts("review", sheet.name, cwd=tmp_path)  # the same from where its paths are relative
+        assert rules(there) == rules(review) and there["disks"][0]["plug"]["plugged_into"] == "seedling"
+
         # It mounts them by the entries that were written for it, and shows what was promised.
         lines = {line.split()[1]: line for line in review["entries"]["seedling"]}
         assert "ro" in lines["/srv/frames"].split()[3].split(",")

@@ -23,6 +23,13 @@ def command(ctx: click.Context, folder: Path) -> None:
         _run(ctx, name, str(sheet))
     _run(ctx, "survey", *sorted(map(str, (folder / "stores" / "annex").iterdir())))
     _run(ctx, "confirm", str(sheet))
+    headline("The disks go to their guests: a running one, one that is described, one that is served by hand.\n")
+    with narvet.halted_guest(sheet) as runs:
+        own = () if runs else ("--by-hand",)
+        _run(ctx, "attach", str(sheet), "trials", "notes", *own)
+        if runs:
+            _run(ctx, "detach", str(sheet), "trials", "notes", "--unmounted")
+    _run(ctx, "attach", str(sheet), "readings", "portable")
     changed = narvet.change_example(sheet)
     headline("Some weeks later the sheet changes: a larger disk, another mount point, another mode.\n")
     _run(ctx, "review", str(sheet), *changed)

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from importlib.resources import as_file, files
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
+HYPERVISOR = "qemu-system-x86_64"
 # What the seed bank wants differently some weeks later: the disk, what its sheet says, and what it says then.
 LATER = (
     ("trials", '"120 GiB"', '"160 GiB"'),
@@ -31,6 +36,35 @@ def lay_example_out(folder: Path) -> Path:
     for store in STORES:
         (folder / "stores" / store).mkdir(parents=True)
     return folder / "sheet.toml"
+
+
+@contextmanager
+def halted_guest(sheet: Path) -> Iterator[bool]:
+    """Run the example's guest germination as far as its door goes: a QEMU that is halted before its first instruction.
+
+    Yields whether it runs: not where this machine has no QEMU, or the folder does not take a socket.
+    """
+    program, folder = shutil.which(HYPERVISOR), sheet.resolve().parent / "run"
+    if program is None:
+        yield False
+        return
+    folder.mkdir(exist_ok=True)
+    socket = folder / "germination.sock"
+    words = [
+        program, "-S", "-accel", "tcg", "-m", "64", "-nodefaults", "-display", "none", "-device", "virtio-scsi-pci",
+        "-qmp", f"unix:{socket.name},server=on,wait=off",
+    ]  # fmt: skip
+    silent = subprocess.DEVNULL
+    with subprocess.Popen(words, cwd=folder, stdin=silent, stdout=silent, stderr=silent) as guest:  # noqa: S603
+        try:
+            for _ in range(100):
+                if socket.exists() or guest.poll() is not None:
+                    break
+                time.sleep(0.1)
+            yield guest.poll() is None and socket.exists()
+        finally:
+            guest.kill()
+    socket.unlink(missing_ok=True)
 
 
 def change_example(sheet: Path) -> tuple[str, ...]:

@@ -84,7 +84,8 @@ class DoorState:
     """What is seen of a guest through its door.
 
     `kind` is the door's own name, `at` where it is. `is_open` is whether it could be asked, `runs` whether the guest
-    does; `problem` says why it could not be asked although it should.
+    does; `problem` says why it could not be asked although it should. `grows` are the formats of images that it makes
+    larger while the guest runs.
     """
 
     kind: str
@@ -93,3 +94,4 @@ class DoorState:
     runs: bool = False
     plugged: tuple[Plugged, ...] = ()
     problem: str = ""
+    grows: tuple[str, ...] = ()

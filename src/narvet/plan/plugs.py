@@ -82,8 +82,9 @@ def _earlier(sheet: ResolvedSheet, facts: Facts) -> dict[str, Slot]:
 def _used_by_others(guest: str, facts: Facts) -> frozenset[Slot]:
     """Return the slots in which a guest's door shows what is no disk of the sheet."""
     there = facts.doors[guest].plugged if guest in facts.doors else ()
-    own = {image.path for image in facts.found.disks.values()} if there else set()
-    return frozenset(one.slot for one in there if one.slot is not None and one.path not in own)
+    known = (facts.plugged.get(image.path) for image in facts.found.disks.values()) if there else ()
+    own = [found[1] for found in known if found is not None]
+    return frozenset(one.slot for one in there if one.slot is not None and one not in own)
 
 
 def _suits(controller: Controller, disk: ResolvedDisk, guest: GuestForm) -> bool:
@@ -183,8 +184,9 @@ def check_doors(
         if disk.name in facts.unread:
             yield rules.not_read_in_full.note(where, disk.plugged_into)
         moves = [one for one in differences[disk.name] if one.answer.is_move]
-        if moves and facts.doors[disk.plugged_into].runs:
-            larger = all(one.answer is Answer.ENLARGE for one in moves)
+        door = facts.doors[disk.plugged_into]
+        if moves and door.runs:
+            larger = all(one.answer is Answer.ENLARGE for one in moves) and disk.wanted.image.format in door.grows
             yield rules.plugged_in.error(where, disk.plugged_into, there.where, only_larger=larger)
         told = "into another guest than the sheet has it" if disk.plugged_into != disk.guest else ""
         for what in (told,) if told else otherwise(disk.plug, there):

@@ -6,7 +6,7 @@ the same as outside: one plan, one diff, steps; only that a device is written in
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -42,9 +42,20 @@ _HERE, _ROOT, _LINUX = "this machine", "/", "linux"
 _MUCH = 1 << 62  # what is free on a machine whose devices are what they are
 
 
-def list_devices() -> tuple[Device, ...]:
-    """Return the real block devices of this machine: what each holds, and who uses it."""
-    return machine.devices()
+def list_devices(paths: Sequence[Path] = ()) -> tuple[Device, ...]:
+    """Return the real block devices of this machine, or those at paths: what each holds, and who uses it.
+
+    Raises:
+        RequestError: a path is none of a whole device.
+    """
+    found = machine.devices()
+    if not paths:
+        return found
+    by_number = {one.number: one for one in found}
+    for path in paths:
+        if not path.exists() or path.stat().st_rdev not in by_number:
+            raise RequestError(f"{path}: this is no whole block device; narvet devices lists those there are")
+    return tuple(by_number[path.stat().st_rdev] for path in paths)
 
 
 def write_inside(

@@ -33,7 +33,8 @@ class QmpDoor:
         """Return what is plugged in now."""
         status = self._monitor.execute("query-status")
         runs = isinstance(status, dict) and status.get("status") in _RUNNING
-        return DoorState(KIND, str(self._place), is_open=True, runs=runs, plugged=plugged(self._monitor))
+        there = plugged(self._monitor)
+        return DoorState(KIND, str(self._place), is_open=True, runs=runs, plugged=there, grows=GROWS)
 
     def obstacle(self, disk: PlannedDisk) -> str:
         """Return why a disk cannot be plugged in here as things are."""
