@@ -66,6 +66,7 @@ def test_a_manifest_is_kept_in_step_also_after_a_cut(tmp_path: Path, method: str
         for one in (path, tmp_path / "root.vmdk")
     ]
     manifest.write_text("".join(lines))
+    run("attach", str(sheet), "b-w", status=0)
     states = [(path.read_bytes(), manifest.read_bytes())]
     for words in (("attach", str(sheet), "seeds"), ("detach", str(sheet), "seeds", "--unmounted")):
         run(*words, status=0)
@@ -73,6 +74,7 @@ def test_a_manifest_is_kept_in_step_also_after_a_cut(tmp_path: Path, method: str
         assert manifest_holds(manifest) == {
             "seedling.ovf",
             "root.vmdk",
+            "shelf/b-w.raw",
             *(["shelf/seeds.vmdk"] if words[0] == "attach" else []),
         }
     assert states[2] == states[0]
@@ -184,8 +186,8 @@ def test_a_package_goes_there_and_back(tmp_path: Path) -> None:
         facts("survey", str(apart / "b-w.vmdk"))[0]["table_id"] == facts("review", str(sheet))["disks"][1]["table_id"]
     )
 
-    assert "exists already" in run("wrap", str(path), str(package), status=2).stderr
-    assert "exists already" in run("unwrap", str(package), str(apart), status=2).stderr
+    assert "is there already" in run("wrap", str(path), str(package), status=2).stderr
+    assert "is there already" in run("unwrap", str(package), str(apart), status=2).stderr
     new = tmp_path / "new"
     facts("unwrap", str(package), str(new), "--format", "qcow2")
     assert manifest_holds(new / "seedling.mf") == {"seedling.ovf", "root.qcow2", "seeds.qcow2", "b-w.qcow2"}

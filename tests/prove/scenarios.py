@@ -16,6 +16,7 @@ from narvet.formats.images.chain import new_image_file, open_image
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import Trust
 from narvet.ground.units import KIB, MIB
+from tests.descriptions import PLAIN
 from tests.program import IDENTITY, disk, make_root, make_sheet
 
 _HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
@@ -138,6 +139,33 @@ def _entries(folder: Path) -> None:
     make_root(folder / "other", b"# mine\n/dev/sda1 / ext4 defaults 0 1\n")
 
 
+def _described(*attached: str) -> Callable[[Path], None]:
+    """A guest whose door is its description, with a manifest and a disk of its own, and some disks attached."""
+
+    def prepare(folder: Path) -> None:
+        import narvet
+
+        disks = disk("seeds", 'size = "4 MiB"\nformat = "vmdk"') + disk("other", 'size = "4 MiB"\nslot = "sata 3"')
+        sheet = make_sheet(folder, disks, guest='slots = ["scsi 1-9", "sata 0-9"]\ndoor = {ovf = "seedling.ovf"}')
+        narvet.make(folder / "root.vmdk", narvet.DiskWishes(size=4 * MIB, filesystem="none"), UUID(int=7))
+        description = folder / "seedling.ovf"
+        description.write_text(PLAIN.replace("68608", str((folder / "root.vmdk").stat().st_size)))
+        digest = hashlib.sha256(description.read_bytes()).hexdigest()
+        (folder / "seedling.mf").write_text(f"SHA256(seedling.ovf)= {digest}\n")
+        narvet.write(sheet)
+        if attached:
+            narvet.attach(sheet, attached)
+
+    return prepare
+
+
+def _package(folder: Path) -> None:
+    import narvet
+
+    _described("seeds", "other")(folder)
+    narvet.wrap(folder / "seedling.ovf", folder / "seedling.ova")
+
+
 def _changed(before: str, after: str) -> Callable[[Path], None]:
     """Write a sheet, and leave another one in its place."""
 
@@ -234,6 +262,10 @@ SCENARIOS = (
         for kind in ("qcow2", "vhdx")
     ),
     Scenario("retire", _written(SHEET), ("retire", "@/sheet.toml", "b", "--yes")),
+    Scenario("attach", _described("other"), ("attach", "@/sheet.toml", "seeds")),
+    Scenario("detach", _described("seeds", "other"), ("detach", "@/sheet.toml", "seeds", "--unmounted")),
+    Scenario("wrap", _described("seeds", "other"), ("wrap", "@/seedling.ovf", "@/seedling.ova")),
+    Scenario("unwrap", _package, ("unwrap", "@/seedling.ova", "@/apart", "--format", "qcow2")),
     Scenario("draft", _requests, ("draft", "@/sheet.toml", "--from", "@/r.csv")),
     Scenario("entries", _entries, ("entries", "@/sheet.toml", "seedling", "--into", "@/other")),
 )  # fmt: skip

@@ -253,6 +253,48 @@ def test_a_guest_started_from_its_description_finds_its_disks_at_their_slots(tmp
         assert "PARTNAME=seeds" in guest.tell(f"cat /sys/block/{name}/{name}1/uevent")
 
 
+@contextmanager
+def halted(folder: Path, monitor: str) -> Iterator[Path]:
+    """A guest that is halted before its first instruction, with its monitor at FOLDER/monitor."""
+    words = ["qemu-system-x86_64", "-S", "-accel", "tcg", "-m", "64", "-nodefaults", "-display", "none"]
+    words += ["-device", "virtio-scsi-pci", "-qmp", f"unix:{monitor},server=on,wait=off"]
+    with subprocess.Popen(words, cwd=folder, stdin=subprocess.DEVNULL) as guest:
+        try:
+            while not (folder / monitor).exists():
+                assert guest.poll() is None
+                time.sleep(0.05)
+            yield folder / monitor
+        finally:
+            guest.kill()
+
+
+@pytest.mark.guest
+def test_a_disk_in_another_guest_stays_there_unless_it_is_shared(tmp_path: Path) -> None:
+    other = '[guest.other]\ndoor = {qmp = "theirs"}\n'
+    sheet = make_sheet(tmp_path, other + disk("a", 'size = "8 MiB"', ""), guest=GUEST)
+    run("write", str(sheet), status=0)
+    inside = {"driver": "file", "filename": "shelf/a.raw"}
+    with halted(tmp_path, "monitor"), halted(tmp_path, "theirs") as theirs:
+        say(theirs, "blockdev-add", **{"driver": "raw", "node-name": "n", "file": inside})
+        say(theirs, "device_add", **{"driver": "scsi-hd", "drive": "n", "id": "d", "share-rw": True})
+        assert "plugged into guest other" in run("attach", str(sheet), status=2).stderr
+        assert "another guest" in " ".join(one["message"] for one in facts("review", str(sheet))["findings"])
+        edit(sheet, 'size = "8 MiB"', 'size = "8 MiB"\nshared = true')
+        assert rules(facts("review", str(sheet))) == ["not-made-for-sharing", "plugged-otherwise"]
+        assert [one["did"] for one in facts("attach", str(sheet))["done"]] == ["attached"]
+        review = facts("review", str(sheet))
+        assert [door["plugged"][0]["path"] for door in review["doors"].values()] == [
+            str(tmp_path / "shelf" / "a.raw")
+        ] * 2
+        assert [one["did"] for one in facts("attach", str(sheet))["done"]] == ["as asked"]
+        assert [one["did"] for one in facts("detach", str(sheet), "a")["done"]] == ["detached"]
+    edit(sheet, "shared = true", 'shared = true\nformat = "qcow2"')
+    assert "cannot-be-shared" in rules(facts("review", str(sheet), status=1))
+    (tmp_path / "monitor").unlink()
+    (tmp_path / "monitor").write_text("")
+    assert "no socket" in run("attach", str(sheet)).stderr + run("review", str(sheet)).stdout
+
+
 def test_a_monitor_that_talks_nonsense_is_a_sentence(tmp_path: Path) -> None:
     greeting = json.dumps(
         {"QMP": {"version": {"qemu": {"major": 9, "minor": 0, "micro": 0}, "package": ""}, "capabilities": []}}

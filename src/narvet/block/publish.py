@@ -319,13 +319,11 @@ def _read_mark(mark: Path) -> list[tuple[str, int, int]]:
 
 
 def _remove_folder(folder: Path) -> None:
-    """Remove a working folder with its files, and those of a folder put together in it; no link is followed."""
+    """Remove a working folder with its files, and a folder that was put together in it; no link is followed."""
     for name in sorted(os.listdir(folder), key=lambda name: name == _MARK):  # noqa: PTH208 (names alone)
         path = folder / name
         if path.is_dir() and not path.is_symlink():
-            for inner in os.listdir(path):  # noqa: PTH208 (likewise)
-                (path / inner).unlink()
-            path.rmdir()
+            shutil.rmtree(path)
         else:
             path.unlink()
     folder.rmdir()

@@ -25,5 +25,8 @@ def command(sheet: Path, disks: tuple[str, ...], enlarge: bool, by_hand: bool, t
 
     Example: narvet attach sheet.toml trials
     """
-    done = narvet.attach(sheet, disks, enlarge=enlarge, by_hand=by_hand)
+    from narvet.report.progress import counting
+
+    with counting(str(sheet)) as count:
+        done = narvet.attach(sheet, disks, enlarge=enlarge, by_hand=by_hand, on_copied=count)
     print_attached(done, to, as_json=as_json)

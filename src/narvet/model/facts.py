@@ -54,7 +54,7 @@ class Facts:
 
     `ledger` is what was made earlier, `moving` the old paths of images whose move was cut off, by disk; `anew` are the
     disks that are to be made although they were made before. `doors` is what is seen of guests through their doors,
-    `plugged` the guest and the way in which images that were found are plugged in, by their paths,
+    `plugged` the guests and the ways in which images that were found are plugged in, by their paths,
     and `unread` the disks that were therefore not read in full.
     `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
     a guest, with its name, which only a Narvet inside that guest can see.
@@ -66,7 +66,7 @@ class Facts:
     moving: Mapping[str, str] = field(default_factory=dict)
     anew: frozenset[str] = frozenset()
     doors: Mapping[str, DoorState] = field(default_factory=dict)
-    plugged: Mapping[str, tuple[str, Plugged]] = field(default_factory=dict)
+    plugged: Mapping[str, tuple[tuple[str, Plugged], ...]] = field(default_factory=dict)
     unread: frozenset[str] = frozenset()
     devices: Mapping[str, Device] = field(default_factory=dict)
     apart: Mapping[str, str] = field(default_factory=dict)

@@ -71,17 +71,17 @@ def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:
     return doors
 
 
-def _plugged(doors: Mapping[str, DoorState], found: Iterable[Disk]) -> dict[str, tuple[str, Plugged]]:
-    """Return which images that were found are plugged into which guest, by the paths they were found at."""
+def _plugged(doors: Mapping[str, DoorState], found: Iterable[Disk]) -> dict[str, tuple[tuple[str, Plugged], ...]]:
+    """Return which images that were found are plugged into which guests, by the paths they were found at."""
     if not any(door.plugged for door in doors.values()):
         return {}
     paths = {os.path.realpath(one.path): one.path for one in found}
-    return {
-        paths[there.path]: (guest, there)
-        for guest, door in doors.items()
-        for there in door.plugged
-        if there.path in paths
-    }
+    into: dict[str, tuple[tuple[str, Plugged], ...]] = {}
+    for guest, door in doors.items():
+        for there in door.plugged:
+            if there.path in paths:
+                into[paths[there.path]] = (*into.get(paths[there.path], ()), (guest, there))
+    return into
 
 
 def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Guest]:

@@ -67,7 +67,7 @@ def _disk(disk: PlannedDisk) -> Iterator[str]:
         f"let through at most {show_rates(plug.ceiling)}" if plug.ceiling != Rates() else "",
         f"promise it at least {show_rates(plug.floor)}" if plug.floor != Rates() else "",
         "tell the guest that it is flash" if plug.flash else "",
-        "pass down what the guest no longer uses" if plug.gives_back else "",
+        "let what the guest no longer uses go back to the store" if plug.gives_back else "",
     ]
     said = [wish for wish in wishes if wish]
     if said:

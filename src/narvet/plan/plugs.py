@@ -70,8 +70,7 @@ def _earlier(sheet: ResolvedSheet, facts: Facts) -> dict[str, Slot]:
     had = {one.disk: one.slot for one in facts.ledger if one.slot is not None}
     found: dict[str, Slot] = {}
     for name, disk in sheet.disks.items():
-        image = facts.found.disks.get(name)
-        into, plugged = facts.plugged.get(image.path, ("", None)) if image is not None else ("", None)
+        into, plugged = _plugged(name, disk.guest, facts)
         slot = plugged.slot if plugged is not None and into == disk.guest else None
         slot = slot or had.get(name) or had.get(disk.was or name)
         if slot is not None:
@@ -82,8 +81,8 @@ def _earlier(sheet: ResolvedSheet, facts: Facts) -> dict[str, Slot]:
 def _used_by_others(guest: str, facts: Facts) -> frozenset[Slot]:
     """Return the slots in which a guest's door shows what is no disk of the sheet."""
     there = facts.doors[guest].plugged if guest in facts.doors else ()
-    known = (facts.plugged.get(image.path) for image in facts.found.disks.values()) if there else ()
-    own = [found[1] for found in known if found is not None]
+    images = facts.found.disks.values() if there else ()
+    own = [one for image in images for _, one in facts.plugged.get(image.path, ())]
     return frozenset(one.slot for one in there if one.slot is not None and one not in own)
 
 
@@ -161,9 +160,16 @@ def _check_fine_points(disk: ResolvedDisk, plug: Plug, guest: GuestForm) -> Iter
 
 def with_plugged(disk: PlannedDisk, facts: Facts) -> PlannedDisk:
     """Return a disk with where it is plugged in, as the doors of the sheet's guests show it."""
-    image = facts.found.disks.get(disk.name)
-    into, there = facts.plugged.get(image.path, ("", None)) if image is not None else ("", None)
+    into, there = _plugged(disk.name, disk.guest, facts)
     return replace(disk, plugged=there, plugged_into=into)
+
+
+def _plugged(disk: str, guest: str, facts: Facts) -> tuple[str, Plugged | None]:
+    """Return the guest that has a disk plugged in, and how: its own guest, if that has it."""
+    image = facts.found.disks.get(disk)
+    every = facts.plugged.get(image.path, ()) if image is not None else ()
+    own = [one for one in every if one[0] == guest]
+    return next(iter((*own, *every)), ("", None))
 
 
 def check_doors(

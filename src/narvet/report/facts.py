@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
+    from narvet.model.plugs import DoorState
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.make import Made
@@ -31,8 +32,14 @@ def review_facts(layout: Layout) -> dict[str, Any]:
         "stores": [_store(store) for store in layout.stores],
         "changes": [_change(one) for one in layout.differences if one.answer.is_move],
         "entries": entry_facts(layout),
+        "doors": {name: _door(door) for name, door in layout.doors.items()},
         "findings": finding_facts(layout.findings),
     }
+
+
+def _door(door: DoorState) -> dict[str, Any]:
+    plugged = [{"path": one.path or None, "slot": one.where, "serial": one.serial or None} for one in door.plugged]
+    return {"kind": door.kind, "at": door.at, "open": door.is_open, "runs": door.runs, "plugged": plugged}
 
 
 def made_facts(made: Made) -> dict[str, Any]:

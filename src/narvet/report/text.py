@@ -20,7 +20,7 @@ from narvet.ground.units import counted, show_binary, show_both, show_bytes, sho
 from narvet.guests import guest_system
 from narvet.guests.contract import WritesSizes
 from narvet.model.plugs import Plug
-from narvet.plan.by_hand import show_rates
+from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
 from narvet.usecases.attach import SMALLER
@@ -80,12 +80,29 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> Renderable
         if disk.name in deep:
             parts += [_disk(disk, layout.differences, marks), ""]
     guests = {disk.guest for disk in layout.disks if disk.name in deep}
+    parts += _by_hand(layout, [disk for disk in layout.disks if disk.name in named])
     parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
     if not named:
         parts += [_stores(layout.stores), ""] if layout.stores else []
         parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
         parts += _must_be_off(reviewed.steps)
     return Group(*parts)
+
+
+def _by_hand(layout: Layout, disks: Iterable[PlannedDisk]) -> Iterable[RenderableType]:
+    """Return how disks are plugged into guests that have no door."""
+    own: dict[str, list[PlannedDisk]] = {}
+    for disk in disks:
+        if disk.guest not in layout.doors:
+            own.setdefault(disk.guest, []).append(disk)
+    for guest, every in own.items():
+        yield from _work(plug_in(guest, every))
+        yield ""
+
+
+def _work(work: HandWork) -> Iterable[RenderableType]:
+    yield Text(work.title, "name")
+    yield numbered(work.steps)
 
 
 def _counted(layout: Layout) -> Text:
@@ -170,7 +187,7 @@ def attached(done: Attaching) -> RenderableType:
         table.add_row(Text(one.disk, "name"), did, slot, Text(f"serial {one.serial}", "dim"))
     parts: list[RenderableType] = [table] if done.done else []
     for work in done.by_hand:
-        parts += [*([""] if parts else []), Text(work.title, "name"), numbered(work.steps)]
+        parts += [*([""] if parts else []), *_work(work)]
     return Group(*parts)
 
 

@@ -13,6 +13,7 @@ from narvet.block.publish import replace_content
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.ground.errors import RefusedError, RequestError, flat
+from narvet.ground.meter import OnCopied, metered
 from narvet.hosts import door_of
 from narvet.hosts.contract import Door, DoorKind
 from narvet.model.layout import Layout, PlannedDisk
@@ -23,7 +24,6 @@ from narvet.plan.by_hand import HandWork, plug_in, take_out
 from narvet.plan.plugs import otherwise
 from narvet.usecases.layout import WorkedOut, work_out
 
-OnDone = Callable[["Attached"], object]
 Agree = Callable[[Sequence[PlannedDisk]], bool]
 
 SMALLER = "smaller than asked"
@@ -62,7 +62,7 @@ def attach(
     *,
     enlarge: bool = False,
     by_hand: bool = False,
-    on_done: OnDone = lambda _: None,
+    on_copied: OnCopied = lambda _: None,
 ) -> Attaching:
     """Plug disks of a sheet into their guests, all of them if none is named; what is plugged in as asked stays so.
 
@@ -73,7 +73,7 @@ def attach(
         RequestError: a disk is not as the sheet has it, so that it must be written first; or it cannot be plugged in.
         RefusedError: a hypervisor refused; what was plugged in before stays.
     """
-    with sheet_lock(sheet):
+    with sheet_lock(sheet), metered(on_copied):
         found = work_out(sheet, deep=True, deep_only=names)
         disks = _named(sheet, names, found.layout)
         _refuse(f"{sheet}: disk {disk.name} {reason}" for disk in disks for reason in _unready(disk, found))
@@ -87,7 +87,7 @@ def attach(
                 state = door.state()
                 _refuse(f"{sheet}: disk {disk.name}: {one}" for disk in own for one in _obstacles(disk, door, state))
                 for disk in own:
-                    done += _recorded(sheet, _attach(disk, door, state, enlarge=enlarge), on_done)
+                    done += _recorded(sheet, _attach(disk, door, state, enlarge=enlarge))
     return Attaching(tuple(done), _by_hand(plug_in, disks, found, every=by_hand))
 
 
@@ -98,7 +98,7 @@ def detach(
     seconds: float = USUAL_WAIT,
     by_hand: bool = False,
     agree: Agree = lambda _: True,
-    on_done: OnDone = lambda _: None,
+    on_copied: OnCopied = lambda _: None,
 ) -> Attaching:
     """Take disks out of their guests; entries and images stay. Nothing is done if `agree`, called with them, says no.
 
@@ -108,7 +108,7 @@ def detach(
         RequestError: there is no such disk.
         RefusedError: a guest does not let go of its disk in so many seconds, or a hypervisor refused.
     """
-    with sheet_lock(sheet):
+    with sheet_lock(sheet), metered(on_copied):
         found = work_out(sheet)
         disks = _named(sheet, names, found.layout)
         there = [disk for disk in disks if disk.plugged is not None]
@@ -120,7 +120,7 @@ def detach(
             form = found.sheet.guest[guest].door
             if form is not None and not by_hand:
                 kind, place = door_of(form, sheet.parent)
-                done += _recorded(sheet, _detach(disk, guest, kind, place, seconds), on_done)
+                done += _recorded(sheet, _detach(disk, guest, kind, place, seconds))
     return Attaching(tuple(done), _by_hand(take_out, disks, found, every=by_hand))
 
 
@@ -169,7 +169,7 @@ def _refuse(reasons: Iterable[str]) -> None:
 def _unready(disk: PlannedDisk, found: WorkedOut) -> Iterator[str]:
     """Yield why a disk is not to be plugged in: what `confirm` would not pass. What is plugged in already may be."""
     if disk.plugged is not None:
-        if disk.plugged_into != disk.guest:
+        if disk.plugged_into != disk.guest and not disk.plug.shared:
             yield f"is plugged into guest {disk.plugged_into}; detach it there first"
         return
     for one in found.layout.differences:
@@ -246,10 +246,9 @@ def _done(disk: PlannedDisk, guest: str, did: str) -> Attached:
     return Attached(disk.name, guest, did, disk.slot or "", disk.plug.serial, disk.path)
 
 
-def _recorded(sheet: Path, one: Attached, on_done: OnDone) -> list[Attached]:
-    """Put into the ledger what was done, and tell it."""
+def _recorded(sheet: Path, one: Attached) -> list[Attached]:
+    """Put into the ledger what was done."""
     if one.did not in ("as asked", "not plugged in"):
         about = {"disk": one.disk, "guest": one.guest, "slot": one.slot, "serial": one.serial}
         record(ledger_path(sheet), one.path, {"did": one.did, **about})
-    on_done(one)
     return [one]

@@ -130,7 +130,7 @@ def _recast_all(folder: Path, name: str, format_name: str, on_copied: OnCopied) 
 
 def _refuse_there(path: Path) -> None:
     if os.path.lexists(path):
-        raise RequestError(f"{path}: it exists already; choose another name")
+        raise RequestError(f"{path} is there already; choose another name")
 
 
 def _text_of(description: Path) -> bytes:

@@ -76,16 +76,16 @@ class OvfDoor:
             )
         return there
 
-    def _become(self, text: bytes, added: dict[str, Path], *, gone: str = "", before: bytes | None = None) -> None:
+    def _become(self, text: bytes, added: dict[str, Path], *, gone: str = "") -> None:
         """Replace the description and its manifest.
 
         A disk is put into the description first, and out of the manifest first, so that the next call knows from what
-        was left by a cut between the two which description the manifest is of: this one, the one to be, or `before`.
+        was left by a cut between the two which description the manifest is of.
         """
         manifest = self._place.with_suffix(".mf")
         digests = read_manifest(manifest)
         if digests is not None:
-            self._check(digests, manifest, (self._envelope.text, text, *([before] if before else [])))
+            self._check(digests, manifest, text)
             method = method_of(digests)
             digests |= {name: (method, digest_of(method, path)) for name, path in added.items()}
             digests.pop(gone, None)
@@ -97,10 +97,13 @@ class OvfDoor:
             replace_content(manifest, manifest_text(digests).encode())
         self._envelope = _read(self._place, self._guest)
 
-    def _check(self, digests: dict[str, tuple[str, str]], manifest: Path, known: tuple[bytes, ...]) -> None:
-        """Raise RefusedError where the manifest is of no description that it may be of."""
-        method, value = digests.get(self._place.name, (method_of(digests), ""))
-        if value and value not in {digest(method, text) for text in known}:
+    def _check(self, digests: dict[str, tuple[str, str]], manifest: Path, text: bytes) -> None:
+        """Raise RefusedError unless the manifest is of the description: this one, the one to be, or the one before."""
+        method, value = digests.get(self._place.name, ("", ""))
+        if not value or value in (digest(method, self._envelope.text), digest(method, text)):
+            return
+        before = (self._envelope.without_drive(one) for one in self._envelope.drives())
+        if not any(digest(method, one) == value for one in before):
             raise RefusedError(
                 f"{manifest}: it is not that of the description beside it, which somebody changed; see to that first"
             )
@@ -141,7 +144,7 @@ class OvfDoor:
         fits = fits and self._is_in_manifest(digests or {})
         if text == self._envelope.text and fits:
             return False
-        self._become(text, {drive.href: path}, before=self._envelope.without_drive(drive))
+        self._become(text, {drive.href: path})
         return True
 
 
