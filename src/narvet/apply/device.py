@@ -77,7 +77,7 @@ class WriteDevice:
                     zero_out(handle, run.start, run.size)
                 table_format(self.wanted.table).write(device, table)
             os.fsync(handle)
-        _tell_kernel(self.device.path, self.wanted)
+        tell_kernel(self.device.path, self.wanted)
         return {"did": "device", "disk": self.disk, "size": self.wanted.size, "mark": self.device.mark}
 
     def _clear(self, handle: int, part: Partition) -> None:
@@ -117,12 +117,16 @@ class TellKernel:
         Raises:
             RefusedError: it does not take them.
         """
-        _tell_kernel(self.device.path, self.wanted)
+        tell_kernel(self.device.path, self.wanted)
         return {"did": "partitions told", "disk": self.disk}
 
 
-def _tell_kernel(path: str, disk: Disk) -> None:
-    """See that the kernel has every partition of a disk."""
+def tell_kernel(path: str, disk: Disk) -> None:
+    """See that the kernel has every partition of a disk.
+
+    Raises:
+        RefusedError: it does not take them.
+    """
     wanted = {part.number: (part.start, part.size) for part in disk.partitions if part.number}
     if not wanted:
         return

@@ -15,7 +15,8 @@ from pathlib import Path
 from narvet.ground.errors import RefusedError
 
 _ZERO_OUT, _REREAD, _PARTITIONS = 0x127F, 0x125F, 0x1269  # BLKZEROOUT, BLKRRPART, BLKPG
-_ADD, _DELETE = 1, 2
+_FORGET = 0x1261  # BLKFLSBUF
+_ADD, _DELETE, _RESIZE = 1, 2, 3
 _NAME = 64  # bytes of each of the two names in a partition that is told
 _FLAGS = {"ro": 1, "nosuid": 2, "nodev": 4, "noexec": 8, "sync": 16, "noatime": 1024, "nodiratime": 2048}
 _LONE = {"relatime": 1 << 21, "strictatime": 1 << 24, "lazytime": 1 << 25}
@@ -47,6 +48,21 @@ def zero_out(handle: int, start: int, length: int) -> None:
     fcntl.ioctl(handle, _ZERO_OUT, struct.pack("QQ", start, length))
 
 
+def read_anew(path: str) -> None:
+    """Have the kernel forget what it has read of a device, as what is mounted of it changes behind that.
+
+    It is left as it is where this user may not do so.
+    """
+    import fcntl
+
+    with suppress(OSError):
+        handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            fcntl.ioctl(handle, _FORGET)
+        finally:
+            os.close(handle)
+
+
 def tell_partitions(handle: int, device: str, wanted: Mapping[int, tuple[int, int]]) -> None:
     """Have the kernel know the partitions of a device, number to start and size in bytes.
 
@@ -62,10 +78,14 @@ def tell_partitions(handle: int, device: str, wanted: Mapping[int, tuple[int, in
         fcntl.ioctl(handle, _REREAD)
     there = {number: _run_of(path) for number, path in partitions_of(device).items()}
     for number, run in there.items():
-        if wanted.get(number) != run:
+        asked = wanted.get(number)
+        if asked is not None and asked[0] == run[0] and asked[1] > run[1]:  # also one that is mounted
+            _partition(handle, _RESIZE, number, *asked)
+        elif asked != run:
             _partition(handle, _DELETE, number, 0, 0)
+            there = {**there, number: (0, 0)}
     for number, (start, size) in wanted.items():
-        if there.get(number) != (start, size):
+        if there.get(number, (0, 0))[1] == 0:
             _partition(handle, _ADD, number, start, size)
 
 

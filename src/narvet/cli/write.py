@@ -23,7 +23,7 @@ def command(ctx: click.Context, sheet: Path, anew: tuple[str, ...], inside: str 
     its real name. A finding of level error stops it before anything is written.
 
     With --inside it works in a running Linux guest, as root, on the devices that this has: each is known by its ids or
-    its serial, written if it is blank, and mounted at once.
+    its serial, written if it is blank, and mounted at once; partitions are added later, and mounted ones made larger.
 
     Example: narvet write sheet.toml
     """

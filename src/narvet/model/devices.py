@@ -15,7 +15,8 @@ class Device:
 
     `holds` says what is on it, empty for nothing; `found` is that in full, where it could be read. `users` says who
     uses it or a partition of it. `partitions` are those that the kernel has of it, number to path. `mark` tells it from
-    every other device, also after a restart if it has a serial.
+    every other device, also after a restart if it has a serial. `mounts` has where its partitions are mounted, by their
+    numbers, 0 for the whole of it, and `swaps` those used for swap.
     """
 
     path: str
@@ -32,6 +33,12 @@ class Device:
     users: tuple[str, ...] = ()
     partitions: tuple[tuple[int, str], ...] = ()
     mark: str = ""
+    mounts: tuple[tuple[int, str], ...] = ()
+    swaps: tuple[int, ...] = ()
+
+    def is_used(self, number: int, at: str | None) -> bool:
+        """Return whether a partition is mounted at a folder, or used for swap where that is None."""
+        return number in self.swaps if at is None else (number, at) in self.mounts
 
     @property
     def is_blank(self) -> bool:

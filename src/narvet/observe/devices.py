@@ -11,7 +11,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from narvet.block.file import FileDevice
-from narvet.block.kernel import partitions_of
+from narvet.block.kernel import partitions_of, read_anew
 from narvet.block.leases import users
 from narvet.formats.signatures import content_of
 from narvet.ground.errors import NarvetError, printable
@@ -57,6 +57,7 @@ def _device(name: str, mounts: Mapping[int, list[str]], swaps: set[int]) -> Iter
     except (OSError, ValueError):  # it was taken out meanwhile
         return
     holds, found = _content(path, sector) if size else ("", None)
+    own = _own(name, folder, path, number)
     yield Device(
         path=str(path),
         number=number,
@@ -69,9 +70,11 @@ def _device(name: str, mounts: Mapping[int, list[str]], swaps: set[int]) -> Iter
         model=_clean(_told(folder / "device" / "model")),
         holds=holds,
         found=found,
-        users=tuple(dict.fromkeys(_users(name, folder, path, number, mounts, swaps))),
+        users=tuple(dict.fromkeys(_users(name, folder, own, mounts, swaps))),
         partitions=tuple(partitions_of(str(path)).items()),
         mark=_mark(folder, size),
+        mounts=tuple((part, at) for one, (part, _) in own.items() for at in mounts.get(one, ())),
+        swaps=tuple(part for one, (part, _) in own.items() if one in swaps),
     )
 
 
@@ -96,6 +99,7 @@ def _serial(folder: Path) -> str:
 
 def _content(path: Path, sector: int) -> tuple[str, Disk | None]:
     """Return what lies on a device, in words and in full."""
+    read_anew(str(path))
     try:
         found = survey(str(path), deep=False, sector_size=sector)
         if found.table != NO_TABLE or found.partitions:
@@ -116,20 +120,26 @@ def _in_words(found: Disk) -> str:
     return f"{found.table_name} with {counted(len(kinds), 'partition')}{parts}"
 
 
-def _users(
-    name: str, folder: Path, path: Path, number: int, mounts: Mapping[int, list[str]], swaps: set[int]
-) -> Iterator[str]:
-    own = {number: str(path)}
+def _own(name: str, folder: Path, path: Path, number: int) -> dict[int, tuple[int, str]]:
+    """Return a device and its partitions by their numbers there: the partition, 0 for all of it, and its path."""
+    own = {number: (0, str(path))}
     for part in folder.glob(f"{name}*/partition"):
         with suppress(OSError, ValueError):
-            own[os.makedev(*map(int, _line(part.parent / "dev").split(":")))] = f"/dev/{part.parent.name}"
-    for one, where in own.items():
+            device = os.makedev(*map(int, _line(part.parent / "dev").split(":")))
+            own[device] = int(_line(part)), f"/dev/{part.parent.name}"
+    return own
+
+
+def _users(
+    name: str, folder: Path, own: Mapping[int, tuple[int, str]], mounts: Mapping[int, list[str]], swaps: set[int]
+) -> Iterator[str]:
+    for one, (_, where) in own.items():
         yield from (f"{where} is mounted at {at}" for at in mounts.get(one, ()))
         if one in swaps:
             yield f"{where} is used for swap"
     for holder in (*folder.glob("holders/*"), *folder.glob(f"{name}*/holders/*")):
         yield f"it is part of {_told(holder / 'dm' / 'name') or holder.name}"
-    for where in own.values():
+    for _, where in own.values():
         with suppress(OSError):
             yield from (f"{who} has {where} open" for who in users(Path(where), readers=False))
 

@@ -75,6 +75,18 @@ def begun_devices(ledger: Path) -> dict[str, str]:
     return found
 
 
+def partitions_to_grow(ledger: Path) -> frozenset[tuple[str, int]]:
+    """Return the partitions, by disk and number, that a ledger says were made larger, but not what is on them."""
+    found: set[tuple[str, int]] = set()
+    for line in _lines(ledger):
+        disk, larger, number = str(line.get("disk", "")), line.get("larger"), line.get("partition")
+        if line.get("did") == "changing device" and isinstance(larger, list):
+            found |= {(disk, one) for one in larger if isinstance(one, int)}
+        elif line.get("did") == "grown as mounted" and isinstance(number, int):
+            found.discard((disk, number))
+    return frozenset(found)
+
+
 def recorded(ledger: Path) -> tuple[Recorded, ...]:
     """Return the images that a ledger says were made and not removed since, by the paths they were made at."""
     found: dict[str, Recorded] = {}

@@ -6,14 +6,16 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import GrowsMounted
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import devices as rules
 from narvet.model.devices import Device
+from narvet.model.estate import Partition
 from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk
-from narvet.model.moves import Difference
+from narvet.model.moves import Aspect, Difference
 from narvet.plan.plugs import serial_of
 from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.resolved import DiskIds
@@ -96,8 +98,32 @@ def check_devices(
             continue
         if disk.name not in facts.found.disks:
             yield from _check_blank(disk, device, where)
-        elif any(one.answer.is_move for one in differences[disk.name]):
+        elif disk.size != device.size:
+            yield rules.device_size_differs.error(where.key("size"), device.path, device.size, disk.size)
+        elif not changes_in_use(disk, device, differences[disk.name]):
             yield rules.device_cannot_change.error(where, device.path)
+
+
+def changes_in_use(disk: PlannedDisk, device: Device, differences: Sequence[Difference]) -> bool:
+    """Return whether what is to be changed on a device, if anything is, can be while it is used.
+
+    That is partitions more, and partitions larger whose filesystem is mounted and the kernel makes larger itself.
+    """
+    parts = {part.number: part for part in disk.wanted.partitions}
+    for one in differences:
+        if not one.answer.is_move or one.aspect is Aspect.PARTITION:
+            continue
+        part = parts.get(one.where.partition or 0)
+        if one.aspect not in (Aspect.LARGER, Aspect.MORE_SHOWN) or part is None or not grows_mounted(part, device):
+            return False
+    return True
+
+
+def grows_mounted(part: Partition, device: Device) -> bool:
+    """Return whether a partition's filesystem is mounted, and of a kind that the kernel makes larger as it is."""
+    if part.filesystem is None or part.at is None or not device.is_used(part.number, part.at):
+        return False
+    return isinstance(filesystem(part.filesystem.kind), GrowsMounted)
 
 
 def _check_blank(disk: PlannedDisk, device: Device, where: Place) -> Iterator[Finding]:

@@ -6,18 +6,22 @@ the same as outside: one plan, one diff, steps; only that a device is written in
 
 from __future__ import annotations
 
+import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from narvet.apply.device import MountVolume, TellKernel, WriteDevice, mounted_otherwise
+from narvet.apply.change import ChangeDisk
+from narvet.apply.device import MountVolume, TellKernel, WriteDevice
 from narvet.apply.execute import carry_out, sheet_lock
+from narvet.apply.online import ChangeDevice, GrowMounted
 from narvet.apply.steps import steps
 from narvet.formats.signatures import NOT_KNOWN
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, disk_place, has_errors
 from narvet.ground.meter import OnCopied, metered
 from narvet.ground.rules import devices as rules
+from narvet.ground.rules.disks import cannot_be_changed
 from narvet.ground.rules.guests import mount_point_not_empty
 from narvet.ground.rules.images import sector_not_recorded
 from narvet.guests import guest_system
@@ -30,8 +34,8 @@ from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.observe import devices as machine
 from narvet.observe.images import survey
-from narvet.observe.ledger import begun_devices, entries_written, ledger_path
-from narvet.plan.devices import Chosen, choose
+from narvet.observe.ledger import begun_devices, entries_written, ledger_path, partitions_to_grow
+from narvet.plan.devices import Chosen, choose, grows_mounted
 from narvet.plan.layout import plan
 from narvet.sheet.form import DiskForm, Sheet, StoreForm
 from narvet.sheet.read import read_sheet
@@ -72,10 +76,11 @@ def write_inside(
         RequestError: the sheet is not a valid one, has no such guest, or that one does not run Linux.
         RefusedError: the system refused a step; the steps before it stay done.
     """
+    ledger = ledger_path(sheet)
     with sheet_lock(sheet):
         found = _work_out(sheet, guest)
         errors = has_errors(found.layout.findings)
-        todo = () if errors else _steps(found, begun_devices(ledger_path(sheet)))
+        todo = () if errors else _steps(found, begun_devices(ledger), partitions_to_grow(ledger))
         on_start(len(todo))
         with metered(on_copied):
             carry_out(sheet, todo, on_done)
@@ -120,11 +125,16 @@ def _is_idle(finding: Finding, layout: Layout, chosen: Chosen) -> bool:
     """Return whether a finding says nothing here: a mount point holds files if the disk itself is mounted there."""
     if sector_not_recorded.made(finding):  # a device has the sectors it has
         return True
-    if not mount_point_not_empty.made(finding):
+    disk = layout.wanted.disks.get(finding.where.name) if finding.where.kind == "disk" else None
+    if disk is None:
         return False
-    mounts = [part.mount for part in layout.wanted.disks[finding.where.name].partitions if part.mount]
-    at = next((mount.at for mount in mounts if mount.index == finding.where.partition), None)
-    return _is_used(chosen.devices[finding.where.name], at)
+    device = chosen.devices[finding.where.name]
+    if mount_point_not_empty.made(finding):
+        own = (part for part in disk.partitions if part.mount and part.mount.index == finding.where.partition)
+        return any(device.is_used(part.number, part.at) for part in own)
+    if cannot_be_changed.made(finding):  # as it is mounted, which is what lets the kernel make it larger
+        return any(part.number == finding.where.partition and grows_mounted(part, device) for part in disk.partitions)
+    return False
 
 
 def _as_begun(device: Device, marks: Collection[str]) -> Device:
@@ -189,13 +199,32 @@ def _is_foreign(here: Sheet, name: str, device: Device) -> bool:
     return name not in choose(here, here.disk[name].guest, [replace(device, serial="")]).devices
 
 
-def _steps(found: WorkedOut, begun: Mapping[str, str]) -> tuple[Step, ...]:
+def _steps(found: WorkedOut, begun: Mapping[str, str], to_grow: Collection[tuple[str, int]]) -> tuple[Step, ...]:
     """Return what is left to do, with devices in place of images."""
     every, devices = steps(found.layout, found.facts), found.facts.devices
+    every = tuple(step for step in every if not isinstance(step, ChangeDisk))
     images = {disk.path: (disk, devices[disk.name]) for disk in found.layout.disks if disk.state == "to make"}
-    told = [TellKernel(name, "", found.layout.wanted.disks[name], devices[name]) for name in found.facts.found.disks]
+    told = [TellKernel(name, "", there, devices[name]) for name, there in found.facts.found.disks.items()]
     steps_here = [_on_device(*images[step.touches], begun) if step.touches in images else step for step in every]
-    return (*(step for step in told if step.is_needed), *steps_here)
+    return (*(step for step in told if step.is_needed), *_in_use(found, to_grow), *steps_here)
+
+
+def _in_use(found: WorkedOut, to_grow: Collection[tuple[str, int]]) -> Iterator[Step]:
+    """Yield what is changed on devices while they are used; `to_grow` is what a cut kept from growing earlier."""
+    for disk in found.layout.disks:
+        there = found.facts.found.disks.get(disk.name)
+        moves = [one for one in found.layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
+        if there is None:
+            continue
+        device = found.facts.devices[disk.name]
+        kept = {part.number: part.entry for part in there.partitions}
+        if any(kept.get(part.number) != part.entry for part in disk.wanted.partitions):
+            yield ChangeDevice(disk.name, "", disk.wanted, there, device)
+        grown = {number for name, number in to_grow if name == disk.name}
+        grown |= {one.where.partition or 0 for one in moves if one.aspect in (Aspect.LARGER, Aspect.MORE_SHOWN)}
+        for part in disk.wanted.partitions:
+            if part.number in grown and part.filesystem is not None and grows_mounted(part, device):
+                yield GrowMounted(disk.name, "", part, part.filesystem.kind)
 
 
 def _on_device(disk: PlannedDisk, device: Device, begun: Mapping[str, str]) -> WriteDevice:
@@ -208,16 +237,11 @@ def _mounts(found: WorkedOut) -> Iterator[Step]:
     every = mounted(found.layout.disks)
     for one in sorted(every, key=lambda one: (one.mount.at is None, (one.mount.at or "").split("/"))):
         device = found.facts.devices[one.where.name]
-        if not _is_used(device, one.mount.at):
+        if not device.is_used(one.part.number, one.mount.at):
             entry = one.entry
             yield MountVolume(
                 one.where.name, "", device.path, one.part, entry.vfstype, entry.mntops, one.where.name in fresh
             )
-
-
-def _is_used(device: Device, at: str | None) -> bool:
-    words = "is used for swap" if at is None else f"is mounted at {at}"
-    return any(user.endswith(words) for user in device.users)
 
 
 def _not_mounted(found: WorkedOut) -> Iterator[Difference]:
@@ -226,9 +250,12 @@ def _not_mounted(found: WorkedOut) -> Iterator[Difference]:
         device = found.facts.devices[one.where.name]
         if one.where.name not in found.facts.found.disks:
             continue
-        if not _is_used(device, one.mount.at):
+        if not device.is_used(one.part.number, one.mount.at):
             yield Difference(one.where, Aspect.MOUNTED, one.mount.at or "used for swap", None)
         elif one.mount.at is not None:
-            capacity, told = one.part.capacity, mounted_otherwise(one.part)
-            if capacity is not None and told.startswith("total"):
-                yield Difference(one.where, Aspect.MORE_SHOWN, capacity.total, told)
+            capacity, shown = one.part.capacity, os.statvfs(one.mount.at)
+            total = (
+                shown.f_blocks * shown.f_frsize
+            )  # one that the kernel made larger may not have written that down yet
+            if capacity is not None and total < capacity.total:
+                yield Difference(one.where, Aspect.MORE_SHOWN, capacity.total, total)

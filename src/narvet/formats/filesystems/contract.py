@@ -453,6 +453,18 @@ class Shrinks(Protocol):
 
 
 @runtime_checkable
+class GrowsMounted(Protocol):
+    """A filesystem that a running kernel makes larger while it is mounted."""
+
+    def grow_mounted(self, at: str, size: int) -> None:
+        """Have the kernel make the one that is mounted at a folder as large as `size` bytes allow.
+
+        Raises:
+            OSError: the kernel refused.
+        """
+
+
+@runtime_checkable
 class Claims(Protocol):
     """A filesystem whose signature other things carry too, so that more must be looked at."""
 

@@ -50,14 +50,15 @@ def device_size_differs(path: str, found: int, asked: int) -> Wording:
 
 
 @rule(
-    meaning="What is written on a real device is changed from outside only, while no guest uses it.",
-    way_out="Take the disk out, and write the sheet where its image is kept.",
+    meaning="On a real device inside a guest partitions can be added, and what is mounted made larger (ext4, xfs); the "
+    "rest is changed from outside, while no guest uses it.",
+    way_out="Mount what is to become larger; or take the disk out, and write the sheet where its image is kept.",
 )
 def device_cannot_change(path: str) -> Wording:
     """Word a device that is to be changed."""
     return (
-        f"{path} is written already, but not as the sheet has it now; that is not changed from inside",
-        "take the disk out and write the sheet where its image is, or put the sheet back",
+        f"{path} is written already, but not as the sheet has it now, and what differs is not changed from inside",
+        "mount what is to become larger, or take the disk out and write the sheet where its image is",
     )
 
 

@@ -99,6 +99,12 @@ class Ext4(LinuxFilesystem):
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)
 
+    def grow_mounted(self, at: str, size: int) -> None:
+        """Have the kernel make a mounted one larger."""
+        from narvet.formats.filesystems.ext4.mounted import grow_mounted
+
+        grow_mounted(at, size)
+
     def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
         """Return its state with how far what it keeps reaches."""
         from narvet.formats.filesystems.ext4.reach import reached

@@ -90,6 +90,12 @@ class Xfs(LinuxFilesystem):
         """Return it made larger; CannotChangeError where it cannot be."""
         return grow.grown(Grown, state, size)
 
+    def grow_mounted(self, at: str, size: int) -> None:
+        """Have the kernel make a mounted one larger."""
+        from narvet.formats.filesystems.xfs.mounted import grow_mounted
+
+        grow_mounted(at, size)
+
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""
         from narvet.formats.filesystems.xfs.read import unused
