@@ -90,6 +90,11 @@ class Described:
 def described(path: Path, guest: str = "seedling") -> list[Described]:
     """Return the drives of a guest, after every rule was held against the description."""
     root = ElementTree.parse(path).getroot()  # noqa: S314 (the tests' own)
+    namespace = root.tag.partition("}")[0] + "}"
+
+    def _o(name: str) -> str:
+        return f"{namespace}{name}"
+
     names = [child.tag for child in root]
     assert names == sorted(names, key=[_o("References"), _o("DiskSection"), _o("VirtualSystem")].index)
     for element in root.iter():
@@ -109,10 +114,10 @@ def described(path: Path, guest: str = "seedling") -> list[Described]:
     for item in items:
         if item["ResourceType"] in _KINDS:
             hubs.setdefault(_KINDS[item["ResourceType"]], []).append(item["InstanceID"])
-    return list(_drives(items, hubs, files, disks, path.parent))
+    return list(_drives(items, hubs, files, disks, path.parent, _o))
 
 
-def _drives(items, hubs, files, disks, folder) -> Iterator[Described]:  # type: ignore[no-untyped-def]
+def _drives(items, hubs, files, disks, folder, _o) -> Iterator[Described]:  # type: ignore[no-untyped-def]
     for item in items:
         if item["ResourceType"] != "17":
             continue
@@ -131,7 +136,7 @@ def _drives(items, hubs, files, disks, folder) -> Iterator[Described]:  # type: 
 
 
 def _fields(item: ElementTree.Element) -> dict[str, str]:
-    names = [child.tag.removeprefix(f"{{{RASD}}}") for child in item]
+    names = [child.tag.rpartition("}")[2] for child in item]
     assert names == sorted(names, key=_ORDER.index) and {"ElementName", "InstanceID", "ResourceType"} <= set(names)
     return {name: child.text or "" for name, child in zip(names, item, strict=True)}
 
@@ -143,7 +148,3 @@ def manifest_holds(path: Path) -> set[str]:
         assert row is not None
         assert hashlib.new(row[1], (path.parent / row[2]).read_bytes()).hexdigest() == row[3], row[2]
     return {row[2] for row in rows if row}
-
-
-def _o(name: str) -> str:
-    return f"{{{OVF}}}{name}"

@@ -15,6 +15,7 @@ from narvet.hosts.ovf.envelope import Envelope, NewDrive
 from tests.descriptions import BARE, PLAIN, described, manifest_holds
 from tests.program import disk, facts, make_sheet, rules, run
 
+SECOND = PLAIN.replace("envelope/1", "envelope/2").replace('SettingData"', 'SettingData.xsd"')
 GUEST = 'root = "root"\nslots = ["scsi 1-40", "sata 0-9", "ide 0-3", "virtio 0"]\ndoor = {ovf = "seedling.ovf"}'
 DISKS = disk("seeds", 'size = "16 MiB"\nformat = "vmdk"', 'at = "/srv/seeds"') + disk(
     "b&w <1>".replace("&w <1>", "-w"), 'size = "8 MiB"\nslot = "sata 3"'
@@ -30,7 +31,9 @@ def setting(folder: Path, text: str = PLAIN) -> tuple[Path, Path]:
     return sheet, folder / "seedling.ovf"
 
 
-@pytest.mark.parametrize("text", [PLAIN, PLAIN.replace("\n", "\r\n").replace("  ", "\t"), BARE, "\ufeff" + PLAIN])
+@pytest.mark.parametrize(
+    "text", [PLAIN, PLAIN.replace("\n", "\r\n").replace("  ", "\t"), BARE, "\ufeff" + PLAIN, SECOND]
+)
 def test_what_is_attached_is_described_and_detached_leaves_no_byte(tmp_path: Path, text: str) -> None:
     sheet, path = setting(tmp_path, text)
     before, shelf = path.read_bytes(), tmp_path.resolve() / "shelf"

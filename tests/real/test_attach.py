@@ -59,6 +59,18 @@ def edit(sheet: Path, old: str, new: str) -> None:
     sheet.write_text(text.replace(old, new))
 
 
+def check_writes(guest: Running, image: Path) -> None:
+    """What the guest writes is held back as asked, and what it no longer uses is given back."""
+    rows = [row for row in say(guest.monitor, "query-block") if "narvet" in row.get("qdev", "")]
+    cache = {name: row["inserted"]["cache"] for row in rows for name in row["qdev"].split("/") if "narvet" in name}
+    assert cache["narvet-nvme-2"]["direct"] and not cache["narvet-scsi-1"]["direct"]
+    assert cache["narvet-scsi-33"]["no-flush"] and not cache["narvet-nvme-2"]["no-flush"]
+    guest.tell("dd if=/dev/urandom of=/srv/seeds/large bs=1M count=30; sync")
+    full = image.stat().st_blocks * 512
+    guest.tell("rm /srv/seeds/large; sync; sleep 1; fstrim /srv/seeds; sleep 1")
+    assert image.stat().st_blocks * 512 < full - (25 << 20)
+
+
 def check_growth(sheet: Path, guest: Running, serial: str) -> None:
     """Whatever would change a disk that is plugged in is refused; a larger one grows while it is mounted."""
     edit(sheet, 'size = "64 MiB"\nformat = "qcow2"', 'size = "128 MiB"\nformat = "qcow2"')
@@ -118,6 +130,8 @@ def test_a_running_guest_gets_disks_on_every_controller_and_gives_them_up(tmp_pa
             assert told == one["partitions"][0]["shows"]
         assert facts("attach", str(sheet))["done"] == [{**one, "did": "as asked"} for one in done]
         assert run("confirm", str(sheet), status=0).stdout  # in use, so not read in full
+
+        check_writes(guest, tmp_path / "shelf" / "seeds.qcow2")
 
         # A ceiling is kept, and can be changed while the disk is plugged in.
         slow = seconds_to_read(guest, "FRAMES-7")

@@ -202,3 +202,24 @@ class HasRoots(Protocol):
 
     def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
         """Add a guest's entries to a root; return how many were added, and how many were there."""
+
+
+@dataclass(frozen=True)
+class MountAsked:
+    """A partition of a sheet that a guest mounts: as what kind and with which options, at None for swap."""
+
+    where: Place
+    partition: Partition
+    at: str | None
+    kind: str
+    options: str
+
+
+@runtime_checkable
+class WorksInside(Protocol):
+    """A system inside which Narvet can work, on the devices that it has; `own_root` is its root there."""
+
+    own_root: str
+
+    def mounts(self, disks: Iterable[PlannedDisk]) -> Iterator[MountAsked]:
+        """Yield what a guest's disks ask to be mounted, outer ones first."""

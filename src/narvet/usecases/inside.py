@@ -25,8 +25,7 @@ from narvet.ground.rules.disks import cannot_be_changed
 from narvet.ground.rules.guests import mount_point_not_empty
 from narvet.ground.rules.images import sector_not_recorded
 from narvet.guests import guest_system
-from narvet.guests.contract import GuestAsked
-from narvet.guests.linux.mounts import mounted
+from narvet.guests.contract import GuestAsked, MountAsked, WorksInside
 from narvet.model.devices import Device
 from narvet.model.estate import Disk, Estate, Store
 from narvet.model.facts import Facts
@@ -42,7 +41,7 @@ from narvet.sheet.read import read_sheet
 from narvet.usecases.layout import WorkedOut, moment
 from narvet.usecases.write import OnDone, OnStart, Written
 
-_HERE, _ROOT, _LINUX = "this machine", "/", "linux"
+_HERE = "this machine"
 _MUCH = 1 << 62  # what is free on a machine whose devices are what they are
 
 
@@ -111,9 +110,10 @@ def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
         chosen = choose(sheet, guest, [_as_begun(one, marks) for one in machine.devices()])
     except RequestError as error:
         raise RequestError(f"{path}: {error}") from None
-    if sheet.guest[guest].runs != _LINUX:
-        raise RequestError(f"{path}: guest {guest} runs {sheet.guest[guest].runs}; devices are written inside Linux")
-    here = _sheet_here(sheet, path, guest, chosen)
+    system = guest_system(sheet.guest[guest].runs)
+    if not isinstance(system, WorksInside):
+        raise RequestError(f"{path}: guest {guest} runs {system.name}, inside which Narvet does not work")
+    here = _sheet_here(sheet, path, guest, chosen, system.own_root)
     facts = _facts(here, path, guest, chosen, deep=deep)
     layout = plan(here, facts)
     layout = replace(layout, findings=tuple(one for one in layout.findings if not _is_idle(one, layout, chosen)))
@@ -146,14 +146,14 @@ def _as_begun(device: Device, marks: Collection[str]) -> Device:
     return replace(device, holds="", found=None) if begun else device
 
 
-def _sheet_here(sheet: Sheet, path: Path, guest: str, chosen: Chosen) -> Sheet:
+def _sheet_here(sheet: Sheet, path: Path, guest: str, chosen: Chosen, root: str) -> Sheet:
     """Return a sheet of what is here: the one guest with its own root, and the disks whose devices are found."""
     disks = {name: _disk_here(sheet.disk[name], device) for name, device in chosen.devices.items()}
-    form = sheet.guest[guest].model_copy(update={"root": _ROOT, "door": None})
+    form = sheet.guest[guest].model_copy(update={"root": root, "door": None})
     changed = {
         "title": sheet.title or path.stem,
         "dated": moment(sheet.dated),
-        "store": {_HERE: StoreForm(path=_ROOT)},
+        "store": {_HERE: StoreForm(path=root)},
         "guest": {guest: form},
         "disk": disks,
     }
@@ -184,8 +184,8 @@ def _facts(here: Sheet, path: Path, guest: str, chosen: Chosen, *, deep: bool) -
     }
     points = tuple(part.at for form in here.disk.values() for part in form.partition if part.at)
     written = entries_written(ledger_path(path))
-    own = guest_system(_LINUX).observe(GuestAsked(guest, here.guest[guest], path, points, written))
-    store = Store(_ROOT, free=_MUCH, total=_MUCH)
+    own = guest_system(here.guest[guest].runs).observe(GuestAsked(guest, here.guest[guest], path, points, written))
+    store = Store(here.store[_HERE].path, free=_MUCH, total=_MUCH)
     estate = Estate({name: one for name, one in found.items() if one is not None}, {guest: own}, {_HERE: store})
     return Facts(estate, devices=chosen.devices)
 
@@ -231,31 +231,31 @@ def _on_device(disk: PlannedDisk, device: Device, begun: Mapping[str, str]) -> W
     return WriteDevice(disk.name, disk.guest, disk.wanted, device, was_begun=begun.get(disk.name) == device.mark)
 
 
+def _asked(found: WorkedOut) -> Iterator[tuple[MountAsked, Device]]:
+    """Yield what the guest is asked to mount, with the device that it lies on."""
+    for runs in set(found.layout.systems.values()):
+        system = guest_system(runs)
+        if isinstance(system, WorksInside):
+            yield from ((one, found.facts.devices[one.where.name]) for one in system.mounts(found.layout.disks))
+
+
 def _mounts(found: WorkedOut) -> Iterator[Step]:
     """Yield the mounts of what is not mounted yet, outer ones first."""
     fresh = {disk.name for disk in found.layout.disks if disk.state == "to make"}
-    every = mounted(found.layout.disks)
-    for one in sorted(every, key=lambda one: (one.mount.at is None, (one.mount.at or "").split("/"))):
-        device = found.facts.devices[one.where.name]
-        if not device.is_used(one.part.number, one.mount.at):
-            entry = one.entry
-            yield MountVolume(
-                one.where.name, "", device.path, one.part, entry.vfstype, entry.mntops, one.where.name in fresh
-            )
+    for one, device in _asked(found):
+        if not device.is_used(one.partition.number, one.at):
+            name = one.where.name
+            yield MountVolume(name, "", device.path, one.partition, one.kind, one.options, promised=name in fresh)
 
 
 def _not_mounted(found: WorkedOut) -> Iterator[Difference]:
-    """Yield what is not mounted as its entry says, and what shows another size than promised."""
-    for one in mounted(found.layout.disks):
-        device = found.facts.devices[one.where.name]
+    """Yield what is not mounted as its entry says, and what shows less than is written down."""
+    for one, device in _asked(found):
         if one.where.name not in found.facts.found.disks:
             continue
-        if not device.is_used(one.part.number, one.mount.at):
-            yield Difference(one.where, Aspect.MOUNTED, one.mount.at or "used for swap", None)
-        elif one.mount.at is not None:
-            capacity, shown = one.part.capacity, os.statvfs(one.mount.at)
-            total = (
-                shown.f_blocks * shown.f_frsize
-            )  # one that the kernel made larger may not have written that down yet
-            if capacity is not None and total < capacity.total:
-                yield Difference(one.where, Aspect.MORE_SHOWN, capacity.total, total)
+        if not device.is_used(one.partition.number, one.at):
+            yield Difference(one.where, Aspect.MOUNTED, one.at or "used for swap", None)
+        elif one.at is not None and one.partition.capacity is not None:
+            shown, total = os.statvfs(one.at), one.partition.capacity.total
+            if shown.f_blocks * shown.f_frsize < total:  # more is well: what is written down may be older
+                yield Difference(one.where, Aspect.MORE_SHOWN, total, shown.f_blocks * shown.f_frsize)

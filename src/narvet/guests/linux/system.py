@@ -14,6 +14,7 @@ from narvet.guests.contract import (
     DiskAsked,
     DiskDefaults,
     GuestAsked,
+    MountAsked,
     OwnerAsked,
     Ownership,
     PartitionAsked,
@@ -26,6 +27,7 @@ from narvet.guests.linux.mounts import (
     kept_entries,
     missing_entries,
     mount_points_of,
+    mounted,
     mounting,
     surplus_entries,
 )
@@ -54,6 +56,7 @@ class Linux:
         DiskForm: ("set_aside",),
         PartitionForm: ("access", "attributes"),
     }
+    own_root = "/"
     mount_point_hint = 'use a path, such as "/srv/trials"'
 
     def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
@@ -70,6 +73,12 @@ class Linux:
     def writes_size(self, size: int) -> str:
         """Return the size of a disk as Linux lists it: one decimal, in powers of 1024, without an i."""
         return show_as_linux(size)
+
+    def mounts(self, disks: Iterable[PlannedDisk]) -> Iterator[MountAsked]:
+        """Yield what a guest's disks ask to be mounted, as their lines of fstab say."""
+        for one in sorted(mounted(disks), key=lambda one: (one.mount.at is None, (one.mount.at or "").split("/"))):
+            entry = one.entry
+            yield MountAsked(one.where, one.part, one.mount.at, entry.vfstype, entry.mntops)
 
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is a path."""
