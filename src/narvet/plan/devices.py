@@ -40,7 +40,7 @@ def choose(sheet: Sheet, guest: str, there: Sequence[Device]) -> Chosen:
     devices: dict[str, Device] = {}
     missing: dict[str, str] = {}
     for name, form in sheet.disk.items():
-        if form.guest == guest:
+        if form.guest == guest and form.copy_of is form.base is None:  # those are whole before they come here
             found = _candidates(sheet, name, form, there)
             if len(found) == 1:
                 devices[name] = found[0]

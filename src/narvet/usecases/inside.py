@@ -35,6 +35,7 @@ from narvet.observe import devices as machine
 from narvet.observe.images import survey
 from narvet.observe.ledger import begun_devices, entries_written, ledger_path, partitions_to_grow
 from narvet.plan.devices import Chosen, choose, grows_mounted
+from narvet.plan.existing import as_found
 from narvet.plan.layout import plan
 from narvet.sheet.form import DiskForm, Sheet, StoreForm
 from narvet.sheet.read import read_sheet
@@ -217,9 +218,9 @@ def _in_use(found: WorkedOut, to_grow: Collection[tuple[str, int]]) -> Iterator[
         if there is None:
             continue
         device = found.facts.devices[disk.name]
-        kept = {part.number: part.entry for part in there.partitions}
-        if any(kept.get(part.number) != part.entry for part in disk.wanted.partitions):
-            yield ChangeDevice(disk.name, "", disk.wanted, there, device)
+        kept, wanted = {part.number: part.entry for part in there.partitions}, as_found(disk.wanted, there, moves)
+        if any(kept.get(part.number) != part.entry for part in wanted.partitions):
+            yield ChangeDevice(disk.name, "", wanted, there, device)
         grown = {number for name, number in to_grow if name == disk.name}
         grown |= {one.where.partition or 0 for one in moves if one.aspect in (Aspect.LARGER, Aspect.MORE_SHOWN)}
         for part in disk.wanted.partitions:
