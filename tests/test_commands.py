@@ -175,7 +175,7 @@ def test_survey_of_what_is_no_disk(tmp_path: Path, content: bytes, rule: str, st
 def test_survey_of_what_is_no_file(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     for name, message in (
-        (".", "a folder"),
+        (".", "no image lies in this folder"),
         ("gone", "no such file"),
         ("pipe", "neither a file"),
         ("gone/x", "no such"),
@@ -270,3 +270,43 @@ def test_two_at_once_and_an_early_reader(tmp_path: Path) -> None:
         f"{PROGRAM} review {sheet} | head -c 5", shell=True, capture_output=True, text=True, check=False
     )
     assert done.stdout == "sheet" and done.stderr == ""
+
+
+def test_a_folder_stands_for_the_images_in_it(tmp_path: Path) -> None:
+    for name, more in (("b.raw", ()), ("a.vmdk", ("--pieces", "8 MiB")), ("c.qcow2", ())):
+        run(
+            "make",
+            str(tmp_path / name),
+            "--size",
+            "24 MiB",
+            "--filesystem",
+            "ext4",
+            "--label",
+            name[0],
+            *more,
+            status=0,
+        )
+    (tmp_path / "c.qcow2").rename(tmp_path / "without-ending")
+    (tmp_path / "notes.txt").write_text("no image")
+    found = facts("survey", str(tmp_path))
+    assert [Path(one["path"]).name for one in found] == ["a.vmdk", "b.raw", "without-ending"]
+    assert [one["partitions"][0]["label"] for one in found] == ["a", "b", "c"]
+    told = run("survey", str(tmp_path), status=0).stdout
+    assert told.splitlines()[0].split() == ["image", "size", "stored", "format", "holds"] and "GPT: a ext4" in told
+
+
+def test_history_tells_what_the_ledger_has(example: Path, tmp_path: Path) -> None:
+    sheet = str(example / "sheet.toml")
+    rows = [json.loads(line) for line in (example / "sheet.ledger.jsonl").read_text().splitlines()]
+    events = facts("history", sheet)
+    assert [(one["when"], one["touched"]) for one in events] == [(row["when"], row["touched"]) for row in rows]
+    own = facts("history", sheet, "trials")
+    assert own == [one for one in events if one["disk"] == "trials"] and own[0]["did"] == "made"
+    told = run("history", sheet, status=0).stdout
+    assert "changed, 160 GiB" in told and "attached to coldroom" in told
+    assert 'the nearest is "trials"' in run("history", sheet, "trals", status=2).stderr
+    assert "there is no ledger" in run("history", str(tmp_path / "s.toml"), status=2).stderr
+    wild = [b"{}", b"[1]", b"\xff", b'{"did": ["x"], "when": 7, "size": -1, "disk": "\\u001b[2J"}', b"{" * 5000]
+    (tmp_path / "s.ledger.jsonl").write_bytes(b"\n".join(wild))
+    done = run("history", str(tmp_path / "s.toml"), status=0)
+    assert "\x1b" not in done.stdout and len(facts("history", str(tmp_path / "s.toml"))) == 2

@@ -56,6 +56,7 @@ if TYPE_CHECKING:
     from narvet.usecases.enlarge import Resized, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
     from narvet.usecases.fold import fold
+    from narvet.usecases.history import Event, history
     from narvet.usecases.inside import confirm_inside, list_devices, write_inside
     from narvet.usecases.layout import Reviewed, confirm, review
     from narvet.usecases.make import DiskWishes, Made, make
@@ -63,7 +64,7 @@ if TYPE_CHECKING:
     from narvet.usecases.reclaim import Reclaimed, reclaim
     from narvet.usecases.retire import retire
     from narvet.usecases.shrink import shrink
-    from narvet.usecases.survey import survey
+    from narvet.usecases.survey import images_in, survey
     from narvet.usecases.tie import Tied, tie
     from narvet.usecases.wrap import Wrapped, unwrap, wrap
     from narvet.usecases.write import Written, write
@@ -100,6 +101,7 @@ _HOMES = {
     "usecases.enlarge": ("Resized", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
     "usecases.fold": ("fold",),
+    "usecases.history": ("Event", "history"),
     "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
     "usecases.layout": ("Reviewed", "confirm", "review"),
     "usecases.make": ("DiskWishes", "Made", "make"),
@@ -107,7 +109,7 @@ _HOMES = {
     "usecases.reclaim": ("Reclaimed", "reclaim"),
     "usecases.retire": ("retire",),
     "usecases.shrink": ("shrink",),
-    "usecases.survey": ("survey",),
+    "usecases.survey": ("images_in", "survey"),
     "usecases.tie": ("Tied", "tie"),
     "usecases.wrap": ("Wrapped", "unwrap", "wrap"),
     "usecases.write": ("Written", "write"),
@@ -116,15 +118,15 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Finding", "Guest",
-    "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition", "Place",
-    "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
-    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped",
-    "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach",
-    "draft", "enlarge", "entries", "fold", "guest_system", "halted_guest", "has_errors", "install_entries",
-    "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size",
-    "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "show_both", "shrink",
-    "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event", "Finding",
+    "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition",
+    "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError",
+    "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError",
+    "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted",
+    "detach", "draft", "enlarge", "entries", "fold", "guest_system", "halted_guest", "has_errors", "history",
+    "images_in", "install_entries", "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full",
+    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
+    "review", "show_both", "shrink", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

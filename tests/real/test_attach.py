@@ -309,6 +309,34 @@ def test_a_disk_in_another_guest_stays_there_unless_it_is_shared(tmp_path: Path)
     assert "no socket" in run("attach", str(sheet)).stderr + run("review", str(sheet)).stdout
 
 
+@pytest.mark.guest
+def test_images_of_every_format_are_taken_at_their_promised_size(tmp_path: Path) -> None:
+    keys = {"raw": "", "vhd": "", "vhdx": "", "qcow2": "", "vmdk": ""}
+    disks = "".join(disk(kind, f'size = "24 MiB"\nformat = "{kind}"\n{more}', "") for kind, more in keys.items())
+    disks += disk("pieces", 'size = "24 MiB"\nformat = "vmdk"\npieces = "8 MiB"', "")
+    disks += disk("packed", 'size = "24 MiB"\nformat = "vmdk"\npacked = true\nread_only = true', "")
+    disks += disk("full", 'size = "24 MiB"\nformat = "vhd"\nspace = "full"', "")
+    for kind in ("raw", "vmdk", "vhdx"):
+        run("make", str(tmp_path / f"base.{kind}"), "--size", "24 MiB", "--filesystem", "ext4", status=0)
+        form = "qcow2" if kind == "raw" else kind
+        child = f'guest = "seedling"\nstore = "shelf"\nformat = "{form}"\nbase = "base.{kind}"'
+        disks += f"[disk.of-{kind}]\n{child}\n"
+    sheet = make_sheet(tmp_path, disks, guest=GUEST)
+    run("write", str(sheet), status=0)
+    sizes = {one["path"]: one["size"] for one in facts("review", str(sheet))["disks"]}
+    with halted(tmp_path, "monitor") as monitor:
+        assert "does not read a vhdx through its base" in run("attach", str(sheet), status=2).stderr
+        assert say(monitor, "query-block") == []
+        edit(sheet, "[disk.of-vhdx]", "[disk.of-other]")
+        edit(sheet, 'format = "vhdx"\nbase = "base.vhdx"', 'format = "qcow2"\nbase = "base.raw"')
+        run("write", str(sheet), status=0)
+        assert {one["did"] for one in facts("attach", str(sheet))["done"]} == {"attached"}
+        sizes |= {one["path"]: one["size"] for one in facts("review", str(sheet))["disks"]}
+        for row in say(monitor, "query-block"):
+            assert row["inserted"]["image"]["virtual-size"] == sizes.pop(row["inserted"]["file"]), row
+        assert list(sizes) == [str(tmp_path / "shelf" / "of-vhdx.vhdx")]
+
+
 def test_a_monitor_that_talks_nonsense_is_a_sentence(tmp_path: Path) -> None:
     greeting = json.dumps(
         {"QMP": {"version": {"qemu": {"major": 9, "minor": 0, "micro": 0}, "package": ""}, "capabilities": []}}

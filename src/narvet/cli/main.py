@@ -26,6 +26,7 @@ _COMMANDS = {
     "survey": "show what is on images or devices, made by Narvet or by others",
     "devices": "list the real block devices of this machine",
     "confirm": "read everything back and compare it with the sheet",
+    "history": "show what was done for a sheet, and when",
     "recast": "write the same disk to an image in another format or size",
     "enlarge": "make a disk larger where it is, with a partition and the filesystem on it",
     "shrink": "make a disk smaller, with a partition and the filesystem on it",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import click
@@ -20,20 +21,28 @@ from narvet.cli.common import AS_JSON, BASES, IMAGE_FORMAT, SECTOR, print_json, 
 def command(ctx: click.Context, /, paths: tuple[str, ...], as_json: bool, **known: Any) -> None:
     """Show what is on images or devices, made by Narvet or by others; change nothing.
 
-    What one of several paths has wrong does not keep the others from being shown.
+    A folder stands for the images in it, each told in a line before they follow one by one. What one of several paths
+    has wrong does not keep the others from being shown.
 
     Example: narvet survey stores/vault/trials.raw
     """
     from narvet.report import facts, text
 
-    found, status = _surveys(paths, known)
+    found, status = _surveys(_images(paths), known)
     findings = [finding for one in found for finding in one.findings]
     if as_json:
         print_json([facts.survey_facts(one) for one in found])
     else:
-        print_text(lambda marks: text.surveys(found, marks))
+        in_folders = any(Path(path).is_dir() for path in paths)
+        print_text(lambda marks: text.surveys(found, marks, in_brief=in_folders))
         print_text(lambda marks: text.findings(findings, marks))
     ctx.exit(status or status_of(findings))
+
+
+def _images(paths: tuple[str, ...]) -> tuple[str, ...]:
+    """Return paths with the images in a folder in its place."""
+    every = ([str(one) for one in narvet.images_in(Path(path))] if Path(path).is_dir() else [path] for path in paths)
+    return tuple(one for some in every for one in some)
 
 
 def _surveys(paths: tuple[str, ...], known: dict[str, Any]) -> tuple[list[narvet.Disk], int]:

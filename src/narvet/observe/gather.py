@@ -8,9 +8,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from narvet.block.files import Folder
 from narvet.block.names import is_working_name
-from narvet.formats.images import format_by_content, format_by_ending, image_format
+from narvet.formats.images import image_format
 from narvet.formats.images.chain import Link, chain, open_links
 from narvet.formats.images.trust import Trust
 from narvet.ground.errors import NarvetError, RequestError
@@ -23,7 +22,7 @@ from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.children import base_of
-from narvet.observe.images import survey
+from narvet.observe.images import is_image, survey
 from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
@@ -120,16 +119,10 @@ def _strays(
             continue
         seen.add(real)
         try:
-            if format_by_ending(path) or _is_image(path):
+            if is_image(path):
                 yield survey(str(path), deep=False, reach=True, trust=replace(trust, by_content=True))
         except (NarvetError, OSError):  # not an image that can be read, so not one that could be missed
             continue
-
-
-def _is_image(path: Path) -> bool:
-    """Return whether a file's content claims to be an image."""
-    with Folder(path.parent) as files:
-        return format_by_content(files.open(path.name)) is not None
 
 
 def _origins(

@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
+from narvet.block.files import Folder
+from narvet.block.names import is_working_name
 from narvet.block.sectors import WithSectors
 from narvet.block.window import Window
 from narvet.formats.filesystems import candidates
 from narvet.formats.filesystems.contract import FilesystemState, Shrinks
-from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain
+from narvet.formats.images import format_by_content, format_by_ending
+from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain, parts_of
 from narvet.formats.images.contract import ImageFacts
 from narvet.formats.images.trust import Trust
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
 from narvet.ground.budget import budget
-from narvet.ground.errors import ImageError, UnsupportedError, UntrustedError
+from narvet.ground.errors import ImageError, NarvetError, UnsupportedError, UntrustedError
 from narvet.ground.findings import Finding, Place, has_errors, image_place
 from narvet.ground.rules import images as rules
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Partition
@@ -70,6 +73,32 @@ def survey(
         size = place.stat().st_size
         damaged = rules.image_damaged.error(where, str(error))
         return Disk(Image(path, UNKNOWN_FORMAT, "thin", size, 0, size), findings=(damaged,))
+
+
+def is_image(path: Path) -> bool:
+    """Return whether a file is one by its ending, or claims to be one by its content."""
+    if format_by_ending(path):
+        return True
+    with Folder(path.parent) as files:
+        return format_by_content(files.open(path.name)) is not None
+
+
+def images_in(folder: Path) -> tuple[Path, ...]:
+    """Return the images that lie in a folder, in order of their names; further files of one are not counted again.
+
+    Raises:
+        OSError: the system does not let the folder be read.
+    """
+    found: list[Path] = []
+    for path in sorted(folder.iterdir()):
+        with suppress(NarvetError, OSError):
+            if path.is_file() and not is_working_name(path.name) and is_image(path):
+                found.append(path)
+    parts: set[Path] = set()
+    for path in found:
+        with suppress(NarvetError, OSError):
+            parts |= set(parts_of(identify(path, _BY_CONTENT).kind, path))
+    return tuple(path for path in found if path not in parts)
 
 
 def survey_opened(path: str, opened: OpenChain, sector_size: int | None = None) -> Disk:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from narvet.model.plugs import DoorState
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
+    from narvet.usecases.history import Event
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
 
@@ -168,6 +169,12 @@ def _plug(disk: PlannedDisk) -> dict[str, Any]:
         "flash": plug.flash,
         "give_back": plug.gives_back,
     }
+
+
+def event_facts(event: Event) -> dict[str, Any]:
+    """Return what `history --json` prints of one thing that was done."""
+    told = {key: value or None for key, value in asdict(event).items() if key != "size"}
+    return {**told, "size": event.size}
 
 
 def device_facts(device: Device) -> dict[str, Any]:

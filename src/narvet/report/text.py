@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from narvet.report.terminal import Marks
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
+    from narvet.usecases.history import Event
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
     from narvet.usecases.write import Written
@@ -189,6 +190,21 @@ def attached(done: Attaching) -> RenderableType:
     for work in done.by_hand:
         parts += [*([""] if parts else []), *_work(work)]
     return Group(*parts)
+
+
+def history(events: Iterable[Event]) -> RenderableType:
+    """Return what was done, a row each, under its day; times are UTC."""
+    parts: list[RenderableType] = []
+    days: dict[str, list[Event]] = {}
+    for one in events:
+        days.setdefault(one.when[:10], []).append(one)
+    for day, own in days.items():
+        table = grid("left", "left", "left", "left")
+        for one in own:
+            size = f"{one.did}, {show_both(one.size)}" if one.size else one.did
+            table.add_row(Text(one.when[11:19], "dim"), Text(one.disk or one.guest, "name"), size, one.touched)
+        parts += [Text(f"{day or 'without a day'}, UTC", "dim"), Padding(table, (0, 0, 1, 2))]
+    return Group(*parts) if parts else Text("Nothing was done yet.")
 
 
 def devices(found: Sequence[Device]) -> RenderableType:
@@ -399,12 +415,24 @@ def steps_done(done: Sequence[Step]) -> RenderableType:
     return table
 
 
-def surveys(found: Sequence[Disk], marks: Marks) -> RenderableType:
-    """Return what was found at each path."""
-    parts: list[RenderableType] = []
+def surveys(found: Sequence[Disk], marks: Marks, *, in_brief: bool = False) -> RenderableType:
+    """Return what was found at each path; `in_brief` has a line for each ahead of that."""
+    parts: list[RenderableType] = [_in_lines(found), ""] if in_brief else []
     for one in found:
         parts += [_survey(one, marks), ""]
     return Group(*parts)
+
+
+def _in_lines(found: Iterable[Disk]) -> RenderableType:
+    table = headed("image", "size", "stored", "~format", "~holds")
+    for one in found:
+        every = [
+            f"{name_of(part)} {part.filesystem.kind if part.filesystem else ''}".strip() for part in one.partitions
+        ]
+        inside = ", ".join(every) or "nothing known"
+        sizes = show_binary(one.size), show_binary(one.image.stored)
+        table.add_row(Text(one.path, "name"), *sizes, one.image.format, f"{one.table_name}: {inside}")
+    return table
 
 
 def _survey(found: Disk, marks: Marks) -> RenderableType:

@@ -175,7 +175,8 @@ def _unready(disk: PlannedDisk, found: WorkedOut) -> Iterator[str]:
     for one in found.layout.differences:
         if one.where.kind == "disk" and one.where.name == disk.name and one.answer is not Answer.LEAVE:
             asked, there = one.shown
-            yield f"is not as the sheet has it, {one.where} {one.aspect.title} is {there}, not {asked}; write it first"
+            what = f"{one.where} {one.aspect.title}".rstrip()
+            yield f"is not as the sheet has it: {what} is {there}, not {asked}; write it first"
             return
     for finding in found.layout.findings:
         if finding.level == "error" and finding.where.kind == "disk" and finding.where.name == disk.name:

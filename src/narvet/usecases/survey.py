@@ -6,8 +6,22 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from narvet.formats.images.trust import trust_of_call
+from narvet.ground.errors import RequestError
 from narvet.model.estate import Disk
 from narvet.observe import images
+
+
+def images_in(folder: Path) -> tuple[Path, ...]:
+    """Return the images that lie in a folder, in order of their names.
+
+    Raises:
+        RequestError: there is none.
+        OSError: the system does not let the folder be read.
+    """
+    found = images.images_in(folder)
+    if not found:
+        raise RequestError(f"{folder}: no image lies in this folder")
+    return found
 
 
 def survey(
