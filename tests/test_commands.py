@@ -119,6 +119,13 @@ def test_rules_are_explained() -> None:
     told = run("explain", "zone-differs", "file-limit", status=0).stdout
     assert told.startswith("zone-differs\n  The disk's store") and "fat32 ends at 4 GiB" in told
     assert {one["rule"] for one in facts("explain")} == set(RULES)
+    keys = facts("explain", "usable", "disk.hold", "zone-differs")
+    assert [(one.get("rule"), one.get("table")) for one in keys] == [
+        ("zone-differs", None), (None, "disk"), (None, "disk.partition"), (None, "disk"),
+    ]  # fmt: skip
+    assert "instead of size" in run("explain", "usable", status=0).stdout
+    assert 'the nearest is "usable"' in run("explain", "usabel", status=2).stderr
+    assert 'the nearest is "review"' in run("reveiw", "x", status=2).stderr
     assert 'the nearest is "zone-differs"' in run("explain", "zones-differ", status=2).stderr
 
 

@@ -18,6 +18,8 @@ from hypothesis import strategies as st
 import narvet
 from narvet.ground.errors import RequestError
 from narvet.sheet.draft import Request, drafted, new_sheet
+from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, Sheet, StoreForm
+from narvet.sheet.keys import keys_of
 from narvet.sheet.read import parse_sheet
 from tests.program import IDENTITY, PROGRAM, disk, facts, make_sheet, rules, run
 
@@ -79,6 +81,23 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
     )
     of_guest = {"disk", "runs", "root"} | {key for key in given if key.startswith("store_")}
     assert {*whole, *part} == set(given) - of_guest
+
+
+def test_a_blank_sheet_has_every_key_and_can_be_reviewed(tmp_path: Path) -> None:
+    sheet = tmp_path / "s.toml"
+    run("draft", str(sheet), "--blank", status=0)
+    text = sheet.read_text()
+    keys = [key for form in (Sheet, StoreForm, GuestForm, DiskForm, PartitionForm) for key in keys_of(form)]
+    lines = [line.removeprefix("# ").partition(" =")[0] for line in text.splitlines() if " =" in line]
+    assert {key for key in keys if lines.count(key) < keys.count(key)} == {"store", "guest", "disk", "partition"}
+    assert [one["name"] for one in facts("review", str(sheet))["disks"]] == ["first"]
+    run("write", str(sheet), status=0)
+    assert "is there already" in run("draft", str(sheet), "--blank", status=2).stderr
+    assert (
+        "leave the other options out"
+        in run("draft", str(tmp_path / "t.toml"), "--blank", "--at", "/x", status=2).stderr
+    )
+    assert sheet.read_text() == text and not (tmp_path / "t.toml").exists()
 
 
 TABLE = [

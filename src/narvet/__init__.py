@@ -52,9 +52,10 @@ if TYPE_CHECKING:
     from narvet.usecases.adopt import Adopted, adopt
     from narvet.usecases.attach import Attached, Attaching, attach, detach, write_list
     from narvet.usecases.branch import Branched, branch
-    from narvet.usecases.draft import draft, read_requests
+    from narvet.usecases.draft import draft, read_requests, start_blank
     from narvet.usecases.enlarge import Resized, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
+    from narvet.usecases.explain import ExplainedKey, explained_keys
     from narvet.usecases.fold import fold
     from narvet.usecases.history import Event, history
     from narvet.usecases.inside import confirm_inside, list_devices, write_inside
@@ -97,9 +98,10 @@ _HOMES = {
     "usecases.adopt": ("Adopted", "adopt"),
     "usecases.attach": ("Attached", "Attaching", "attach", "detach", "write_list"),
     "usecases.branch": ("Branched", "branch"),
-    "usecases.draft": ("draft", "read_requests"),
+    "usecases.draft": ("draft", "read_requests", "start_blank"),
     "usecases.enlarge": ("Resized", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
+    "usecases.explain": ("ExplainedKey", "explained_keys"),
     "usecases.fold": ("fold",),
     "usecases.history": ("Event", "history"),
     "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
@@ -118,15 +120,16 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event", "Finding",
-    "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError", "Partition",
-    "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError",
-    "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError",
-    "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted",
-    "detach", "draft", "enlarge", "entries", "fold", "guest_system", "halted_guest", "has_errors", "history",
-    "images_in", "install_entries", "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full",
-    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
-    "review", "show_both", "shrink", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event",
+    "ExplainedKey", "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made",
+    "NarvetError", "Partition", "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError",
+    "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied",
+    "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm",
+    "confirm_inside", "counted", "detach", "draft", "enlarge", "entries", "explained_keys", "fold", "guest_system",
+    "halted_guest", "has_errors", "history", "images_in", "install_entries", "lay_example_out", "list_devices",
+    "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
+    "reclaim", "request_keys", "retire", "review", "show_both", "shrink", "start_blank", "survey", "tie", "unwrap",
+    "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, print_json, say
+from narvet.cli.common import AS_JSON, print_json, say, tell
 
 
 def _asked(command: Any) -> Any:
@@ -31,9 +31,16 @@ def _asked(command: Any) -> Any:
     help="Take the disk of an existing image into the sheet as it is; repeatable.",
 )
 @click.option("--title", default="", help="Of a new sheet.")
+@click.option("--blank", is_flag=True, help="Write a new sheet to be filled in, with every key and what it means.")
 @AS_JSON
 def command(
-    sheet: Path, table: Path | None, images: tuple[Path, ...], title: str, as_json: bool, **wishes: str | None
+    sheet: Path,
+    table: Path | None,
+    images: tuple[Path, ...],
+    title: str,
+    blank: bool,
+    as_json: bool,
+    **wishes: str | None,
 ) -> None:
     """Start SHEET, or add disks to it: from options, from a table of requests, or from answers to questions.
 
@@ -47,6 +54,9 @@ def command(
     keys = {key.removesuffix("_"): text for key, text in wishes.items() if text is not None}
     if table is not None and keys:
         raise narvet.RequestError(f"give options or a table, not both: {', '.join(sorted(keys))}")
+    if blank:
+        _start_blank(sheet, others=bool(table or images or title or keys), as_json=as_json)
+        return
     if images:
         made = _adopted(sheet, images, title, keys)
     elif table is None and not keys and sys.stdin.isatty():
@@ -60,6 +70,14 @@ def command(
         if names:
             click.echo(f"{kind if len(names) == 1 else f'{kind}s'} added: {', '.join(names)}")
     click.echo(f"See what comes of it: narvet review {sheet}")
+
+
+def _start_blank(sheet: Path, *, others: bool, as_json: bool) -> None:
+    if others:
+        raise narvet.RequestError("--blank writes a sheet to be filled in; leave the other options out")
+    narvet.start_blank(sheet)
+    facts = {"stores": ["shelf"], "guests": ["first"], "disks": ["first"]}
+    tell(as_json, facts, f"Fill {sheet} in, then see what comes of it: narvet review {sheet}")
 
 
 def _adopted(sheet: Path, images: tuple[Path, ...], title: str, keys: dict[str, str]) -> narvet.Drafted:

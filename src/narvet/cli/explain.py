@@ -9,20 +9,21 @@ from narvet.cli.common import AS_JSON, print_json, print_text
 
 
 @click.command("explain")
-@click.argument("rules", nargs=-1)
+@click.argument("words", nargs=-1)
 @AS_JSON
-def command(rules: tuple[str, ...], as_json: bool) -> None:
-    """Tell what findings by RULES mean and the way out; without RULES, what each of them means.
+def command(words: tuple[str, ...], as_json: bool) -> None:
+    """Tell what WORDS mean: rules of findings with the way out, or keys of a sheet; without WORDS, every rule.
 
-    Example: narvet explain store-overpromised
+    Example: narvet explain store-overpromised usable
     """
     from narvet.report import facts, text
 
-    for rule in rules:
-        if rule not in narvet.RULES:
-            raise narvet.RequestError(f'there is no rule "{rule}"{narvet.nearest(rule, narvet.RULES)}')
-    chosen = {rule: narvet.RULES[rule] for rule in rules or narvet.RULES}
+    rules = {word: narvet.RULES[word] for word in words or narvet.RULES if word in narvet.RULES}
+    keys = narvet.explained_keys([word for word in words if word not in narvet.RULES])
     if as_json:
-        print_json(facts.rule_facts(chosen))
-    else:
-        print_text(lambda marks: text.rules(chosen, marks, in_full=bool(rules)))
+        print_json([*facts.rule_facts(rules), *facts.key_facts(keys)])
+        return
+    if rules:
+        print_text(lambda marks: text.rules(rules, marks, in_full=bool(words)))
+    if keys:
+        print_text(lambda _: text.keys(keys))

@@ -15,7 +15,7 @@ import click
 
 from narvet import __version__
 from narvet.cli.common import say
-from narvet.ground.errors import BugError, NarvetError, RefusedError
+from narvet.ground.errors import BugError, NarvetError, RefusedError, nearest, printable
 
 _COMMANDS = {
     "demo": "lay the example out in a new folder and run the whole of it",
@@ -40,7 +40,7 @@ _COMMANDS = {
     "unwrap": "take such a package apart",
     "retire": "remove a disk for good: its entries, its image, its place in the sheet",
     "picture": "draw a sheet or an image",
-    "explain": "tell what a finding means and the way out",
+    "explain": "tell what a finding or a key means, and the way out",
     "entries": "show or install the entries that make mounts persist",
 }
 _NOTHING_CHANGED = "Nothing was changed."
@@ -77,6 +77,14 @@ class Commands(click.Group):
             return None
         command: click.Command = import_module(f"narvet.cli.{cmd_name}").command
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Return the command that is called; for one that is not known name the nearest."""
+        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
+            ctx.fail(f'There is no command "{printable(args[0])[:60]}"{nearest(args[0], _COMMANDS)}.')
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """List the commands without importing them."""

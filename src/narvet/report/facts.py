@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from narvet.model.plugs import DoorState
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
+    from narvet.usecases.explain import ExplainedKey
     from narvet.usecases.history import Event
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
@@ -116,6 +117,11 @@ def write_facts(done: Sequence[Step], findings: Iterable[Finding]) -> dict[str, 
 def rule_facts(rules: Mapping[str, Rule[...]]) -> list[dict[str, str]]:
     """Return what `explain --json` prints."""
     return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
+
+
+def key_facts(keys: Iterable[ExplainedKey]) -> list[dict[str, str]]:
+    """Return what `explain --json` prints of keys."""
+    return [asdict(one) for one in keys]
 
 
 def resized_facts(done: Resized) -> dict[str, Any]:

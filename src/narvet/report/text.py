@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from narvet.report.terminal import Marks
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
+    from narvet.usecases.explain import ExplainedKey
     from narvet.usecases.history import Event
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
@@ -392,6 +393,17 @@ def rules(every: Mapping[str, Rule[...]], marks: Marks, *, in_full: bool) -> Ren
     for name, rule in every.items():
         parts += [Text(name, "name"), Padding(Text(rule.meaning), (0, 0, 0, 2))]
         parts += [Padding(Text(f"{marks.arrow} {rule.way_out}"), (0, 0, 0, 2)), ""]
+    return Group(*parts)
+
+
+def keys(every: Iterable[ExplainedKey]) -> RenderableType:
+    """Return keys of a sheet, with what each means and what stands in for it."""
+    parts: list[RenderableType] = []
+    for one in every:
+        place = "a sheet" if one.table == "sheet" else f"[{one.table}]"
+        parts += [Text.assemble((one.key, "name"), (f"  of {place}", "dim")), Padding(Text(one.meaning), (0, 0, 0, 2))]
+        parts += [Padding(Text(f"default: {one.usual}", "dim"), (0, 0, 0, 2))] if one.usual else []
+        parts.append("")
     return Group(*parts)
 
 

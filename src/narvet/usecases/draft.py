@@ -10,6 +10,7 @@ from narvet.apply.execute import sheet_lock
 from narvet.block.names import make_folders
 from narvet.block.publish import replace_content
 from narvet.ground.errors import RequestError
+from narvet.sheet.blank import blank_sheet
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet, text_of
 from narvet.usecases.request_tables import rows_of
@@ -51,6 +52,21 @@ def draft(sheet: Path, requests: Sequence[Request], *, title: str = "", identity
     """
     with sheet_lock(sheet):
         return _draft(sheet, requests, title, identity or uuid4())
+
+
+def start_blank(sheet: Path, *, identity: UUID | None = None) -> None:
+    """Write a sheet to be filled in, with every key and its meaning; the folder of its store is made too.
+
+    Raises:
+        RequestError: there is a sheet already.
+        OSError: the system refused.
+    """
+    if sheet.exists():
+        raise RequestError(f"{sheet} is there already; choose another name")
+    text = blank_sheet(identity or uuid4())
+    for store in parse_sheet(text, str(sheet)).store.values():
+        make_folders(sheet.parent / store.path)
+    replace_content(sheet, text.encode())
 
 
 def _draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) -> Drafted:

@@ -1,0 +1,66 @@
+"""What the keys of a sheet mean, looked up by their names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from narvet.ground.errors import RequestError, nearest
+from narvet.ground.rules import RULES
+from narvet.sheet.form import (
+    DeviceForm,
+    DiskForm,
+    DoorForm,
+    Form,
+    GuestForm,
+    PartitionForm,
+    RatesForm,
+    Sheet,
+    StoreForm,
+    StripeForm,
+    plain,
+)
+from narvet.sheet.keys import keys_of
+
+_TABLES: dict[str, type[Form]] = {
+    "sheet": Sheet,
+    "store": StoreForm,
+    "store.stripe": StripeForm,
+    "guest": GuestForm,
+    "guest.door": DoorForm,
+    "disk": DiskForm,
+    "disk.device": DeviceForm,
+    "disk.ceiling": RatesForm,
+    "disk.partition": PartitionForm,
+}
+
+
+@dataclass(frozen=True)
+class ExplainedKey:
+    """A key of a sheet: the table it stands in, what it means, and what stands in for it."""
+
+    key: str
+    table: str
+    meaning: str
+    usual: str
+
+
+def explained_keys(names: Iterable[str]) -> tuple[ExplainedKey, ...]:
+    """Return what keys mean, in every table that has one of the name; a name may have its table before it.
+
+    Raises:
+        RequestError: there is no such key, nor a rule of that name.
+    """
+    every = [
+        ExplainedKey(key, table, plain(known.meaning), plain(known.usual))
+        for table, form in _TABLES.items()
+        for key, known in keys_of(form).items()
+    ]
+    found: list[ExplainedKey] = []
+    for name in names:
+        own = [one for one in every if name in (one.key, f"{one.table}.{one.key}")]
+        if not own:
+            words = [*RULES, *dict.fromkeys(one.key for one in every)]
+            raise RequestError(f'there is no rule or key "{name}"{nearest(name, words)}')
+        found += own
+    return tuple(found)
