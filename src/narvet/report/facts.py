@@ -203,7 +203,11 @@ def device_facts(device: Device) -> dict[str, Any]:
 
 def attach_facts(done: Attaching) -> dict[str, Any]:
     """Return what `attach --json` and `detach --json` print."""
-    return {"done": [asdict(one) for one in done.done], "by_hand": [asdict(one) for one in done.by_hand]}
+    lists = [
+        {"guest": one.guest, "title": flat(one.title), "steps": [flat(step) for step in one.steps]}
+        for one in done.by_hand
+    ]
+    return {"done": [asdict(one) for one in done.done], "by_hand": lists}
 
 
 def _wanted(disk: Disk) -> dict[str, Any]:
