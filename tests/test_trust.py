@@ -373,7 +373,8 @@ def test_what_a_hostile_text_costs_and_says(tmp_path: Path) -> None:
 
 def test_surveys_of_several_and_trust_on_the_call(tmp_path: Path) -> None:
     good = image(tmp_path / "a.qcow2")
-    done = run("survey", str(tmp_path / "none.raw"), str(good), str(tmp_path), status=2)
+    (tmp_path / "empty").mkdir()
+    done = run("survey", str(tmp_path / "none.raw"), str(good), str(tmp_path / "empty"), status=2)
     assert "a.qcow2" in done.stdout and done.stderr.count("\n") == 2
     assert trust_of_call(good, "raw").formats == {str(good): "raw"}
     for words in (

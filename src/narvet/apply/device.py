@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.block.file import FileDevice
-from narvet.block.kernel import mount, partitions_of, swap_on, tell_partitions, zero_out
+from narvet.block.kernel import mount, partitions_of, runs_of, swap_on, tell_partitions, zero_out
 from narvet.block.window import Window
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
@@ -107,9 +107,10 @@ class TellKernel:
 
     @property
     def is_needed(self) -> bool:
-        """Whether the kernel lacks one of them."""
-        there = {number for number, _ in self.device.partitions}
-        return any(part.number and part.number not in there for part in self.wanted.partitions)
+        """Whether the kernel lacks one of them, or has it of another size."""
+        there = runs_of(self.device.path)
+        parts = (part for part in self.wanted.partitions if part.number)
+        return any(there.get(part.number) != (part.start, part.size) for part in parts)
 
     def apply(self) -> dict[str, object]:
         """Tell it.

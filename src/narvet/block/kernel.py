@@ -76,7 +76,7 @@ def tell_partitions(handle: int, device: str, wanted: Mapping[int, tuple[int, in
 
     with suppress(OSError):
         fcntl.ioctl(handle, _REREAD)
-    there = {number: _run_of(path) for number, path in partitions_of(device).items()}
+    there = runs_of(device)
     for number, run in there.items():
         asked = wanted.get(number)
         if asked is not None and asked[0] == run[0] and asked[1] > run[1]:  # also one that is mounted
@@ -101,6 +101,11 @@ def _run_of(path: str) -> tuple[int, int]:
     """Return where a partition starts and its size, as the kernel has it (sysfs counts sectors of 512 bytes)."""
     folder = Path("/sys/class/block", Path(path).name)
     return 512 * int((folder / "start").read_text()), 512 * int((folder / "size").read_text())
+
+
+def runs_of(device: str) -> dict[int, tuple[int, int]]:
+    """Return the partitions that the kernel has of a device: number to start and size in bytes."""
+    return {number: _run_of(path) for number, path in partitions_of(device).items()}
 
 
 def mount(source: str, at: str, kind: str, options: str) -> None:

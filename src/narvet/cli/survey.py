@@ -28,7 +28,7 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], as_json: bool, **know
     """
     from narvet.report import facts, text
 
-    found, status = _surveys(_images(paths), known)
+    found, status = _surveys(paths, known)
     findings = [finding for one in found for finding in one.findings]
     if as_json:
         print_json([facts.survey_facts(one) for one in found])
@@ -39,22 +39,29 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], as_json: bool, **know
     ctx.exit(status or status_of(findings))
 
 
-def _images(paths: tuple[str, ...]) -> tuple[str, ...]:
-    """Return paths with the images in a folder in its place."""
-    every = ([str(one) for one in narvet.images_in(Path(path))] if Path(path).is_dir() else [path] for path in paths)
-    return tuple(one for some in every for one in some)
-
-
 def _surveys(paths: tuple[str, ...], known: dict[str, Any]) -> tuple[list[narvet.Disk], int]:
     """Return what is found, and the exit status by those of several paths that could not be read."""
-    found, status = [], 0
+    found: list[narvet.Disk] = []
+    status = 0
     for path in paths:
         try:
-            found.append(narvet.survey(path, **known))
+            inside = [str(one) for one in narvet.images_in(Path(path))] if Path(path).is_dir() else [path]
         except (narvet.NarvetError, OSError) as error:
             if len(paths) == 1:
                 raise
-            ours = isinstance(error, narvet.NarvetError)
-            say(str(error) if ours else f"{path}: {getattr(error, 'strerror', error)}", err=True)
-            status = max(status, getattr(error, "status", narvet.RefusedError.status))
+            inside, status = [], max(status, _told(path, error))
+        for one in inside:
+            try:
+                found.append(narvet.survey(one, **known))
+            except (narvet.NarvetError, OSError) as error:
+                if [one] == list(paths):
+                    raise
+                status = max(status, _told(one, error))
     return found, status
+
+
+def _told(path: str, error: Exception) -> int:
+    """Say why a path could not be read, and return the exit status that this leads to."""
+    ours = isinstance(error, narvet.NarvetError)
+    say(str(error) if ours else f"{path}: {getattr(error, 'strerror', error)}", err=True)
+    return int(getattr(error, "status", narvet.RefusedError.status))
