@@ -113,6 +113,7 @@ def test_a_manifest_is_kept_in_step_also_after_a_cut(tmp_path: Path, method: str
         (lambda text: text.replace("</References>", ""), "", "not XML"),
         (lambda _: "<Envelope/>", "", "no description in OVF"),
         (lambda _: "<a>" * 100, "", "deeper"),
+        (lambda _: "<a " + " ".join(f"xmlns:p{n}='u'" for n in range(300)) + "/>", "", "more prefixes"),
         (lambda _: "", "", "not XML"),
         (lambda text: text.encode("utf-16").decode("latin-1"), "", "UTF-8"),
     ],

@@ -62,13 +62,9 @@ class Door(Protocol):
 
 
 class DoorKind(Protocol):
-    """A kind of door. `name` is the sheet's key for it.
-
-    `needs_guest_off` is whether disks are plugged in behind it only while the guest is off.
-    """
+    """A kind of door. `name` is the sheet's key for it."""
 
     name: str
-    needs_guest_off: bool
 
     def unkept(self, plug: Plug) -> Iterator[str]:
         """Yield the keys of a disk that say something which this kind cannot pass on."""

@@ -161,7 +161,6 @@ class OvfDoorKind:
     """Doors to descriptions of guests."""
 
     name = "ovf"
-    needs_guest_off = True
 
     def unkept(self, plug: Plug) -> Iterator[str]:
         """Yield what a description has no words for."""

@@ -14,7 +14,7 @@ from xml.sax.saxutils import escape, quoteattr
 from narvet.ground.errors import ImageError
 
 _LARGEST = 16 << 20  # bytes of a description; real ones have some ten thousand
-_DEEPEST, _MOST = 64, 200_000
+_DEEPEST, _MOST, _MOST_PREFIXES = 64, 200_000, 200
 _BETWEEN = "\n"  # what no name of an element or namespace has in it
 
 
@@ -95,10 +95,12 @@ class _Reader:
     def __init__(self, text: bytes, where: str) -> None:
         self._text, self._where = text, where
         self._open: list[Element] = []
+        self._texts: list[list[str]] = []
         self._count = 0
         self._declared: dict[str, str] = {}
         self.root: Element | None = None
         self._parser = expat.ParserCreate("UTF-8", _BETWEEN)
+        self._parser.buffer_text = True
         self._parser.StartElementHandler = self._starts
         self._parser.EndElementHandler = self._ends
         self._parser.CharacterDataHandler = self._says
@@ -119,8 +121,11 @@ class _Reader:
         if len(self._open) >= _DEEPEST or self._count > _MOST:
             raise ImageError(f"{self._where}: it has more elements, or deeper ones, than a description has")
         start = self._parser.CurrentByteIndex
-        prefixes = {**(self._open[-1].prefixes if self._open else {}), **self._declared}
-        self._declared = {}
+        prefixes = self._open[-1].prefixes if self._open else {}
+        if self._declared:
+            prefixes, self._declared = {**prefixes, **self._declared}, {}
+        if len(prefixes) > _MOST_PREFIXES:
+            raise ImageError(f"{self._where}: it has more prefixes than a description has")
         known = {_curly(key): value for key, value in attributes.items()}
         namespace, _, own = name.rpartition(_BETWEEN)
         element = Element(namespace, own, known, prefixes, start, inside=_after_tag(self._text, start))
@@ -129,9 +134,11 @@ class _Reader:
         else:
             self.root = element
         self._open.append(element)
+        self._texts.append([])
 
     def _ends(self, _: str) -> None:
         element = self._open.pop()
+        element.text = "".join(self._texts.pop())
         if self._text[element.inside - 2 : element.inside] == b"/>":
             element.close = element.end = element.inside
             return
@@ -139,7 +146,7 @@ class _Reader:
         element.end = self._text.index(b">", element.close) + 1
 
     def _says(self, text: str) -> None:
-        self._open[-1].text += text
+        self._texts[-1].append(text)
 
 
 def _curly(name: str) -> str:

@@ -166,7 +166,6 @@ class QmpDoorKind:
     """Doors to running QEMU guests."""
 
     name = "qmp"
-    needs_guest_off = False
 
     def unkept(self, plug: Plug) -> Iterator[str]:
         """Yield what the hypervisor cannot promise, or a controller not tell the guest."""
