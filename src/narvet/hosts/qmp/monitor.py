@@ -9,6 +9,7 @@ import asyncio
 import os
 import socket
 import struct
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -20,6 +21,7 @@ from narvet.ground.errors import RefusedError, printable
 
 _GREETING = 3.0  # seconds in which a monitor that is free has greeted, also on a busy host
 _GLANCE, _ANSWER = 5.0, 60.0  # seconds for one command: to look, and to work, as opening an image can take some
+_LOOK, _WORK = 30.0, 36000.0  # seconds for all of them
 _LONGEST_PATH = 107  # bytes of a socket's name (unix(7))
 
 
@@ -31,10 +33,11 @@ class Monitor:
     """A monitor that has greeted. `process` is the hypervisor's number here, None where the system does not tell."""
 
     def __init__(
-        self, runner: asyncio.Runner, client: QMPClient, place: Path, process: int | None, seconds: float
+        self, runner: asyncio.Runner, client: QMPClient, place: Path, process: int | None, *, only_look: bool
     ) -> None:
         self._runner = runner
-        self._seconds = seconds
+        self._seconds, in_all = (_GLANCE, _LOOK) if only_look else (_ANSWER, _WORK)
+        self._ends = time.monotonic() + in_all
         self._client = client
         self._place = place
         self.process = process
@@ -46,8 +49,9 @@ class Monitor:
             CommandError: the hypervisor refused it.
             RefusedError: it does not answer.
         """
+        seconds = min(self._seconds, max(self._ends - time.monotonic(), 0))
         try:
-            return self._runner.run(asyncio.wait_for(self._client.execute(command, arguments), self._seconds))
+            return self._runner.run(asyncio.wait_for(self._client.execute(command, arguments), seconds))
         except ExecuteError as error:
             raise CommandError(printable(error.error.error.desc)[:500]) from None
         except Exception as error:  # of whatever kind: the other end need not follow the protocol
@@ -88,7 +92,7 @@ def monitor(place: Path, *, only_look: bool = False) -> Iterator[Monitor]:
         except Exception as error:  # likewise
             raise RefusedError(f"{place}: this is not the monitor of a guest: {_told(error)}") from None
         try:
-            yield Monitor(runner, client, place, _peer(link), _GLANCE if only_look else _ANSWER)
+            yield Monitor(runner, client, place, _peer(link), only_look=only_look)
         finally:
             with suppress(Exception):  # it is over either way
                 runner.run(asyncio.wait_for(client.disconnect(), _GREETING))
