@@ -41,7 +41,7 @@ KINDS: dict[str, tuple[int, bytes]] = {
     "HFS+": (1024, b"H+\0\4"),
     "UFS": (8192 + 1372, struct.pack("<I", 0x00011954)),
     "UFS2": (65536 + 1372, struct.pack("<I", 0x19540119)),
-    "ZFS": (128 * KIB + 5 * KIB, struct.pack("<Q", 0x00BAB10C)),
+    "a storage pool": (128 * KIB + 5 * KIB, struct.pack("<Q", 0x00BAB10C)),
     "minix": (1024 + 16, struct.pack("<H", 0x138F)),
     "ISO 9660": (0x8000, b"\1CD001\1"),
     "squashfs": (0, b"hsqs"),

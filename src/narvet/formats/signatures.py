@@ -79,7 +79,7 @@ _NAMED: tuple[tuple[str, int, bytes], ...] = (
     ("an image of the format vhd", -512, b"conectix"),
     ("a master boot record", 510, b"\x55\xaa"),
 )
-_ZFS_LABEL, _ZFS_RINGS = b"\x0c\xb1\xba\0", range(128 * KIB, 256 * KIB, KIB)
+_POOL_MARK, _POOL_PLACES = b"\x0c\xb1\xba\0", range(128 * KIB, 256 * KIB, KIB)
 _ENDS = 16 * MIB  # bytes at either end that are read whole
 _SAMPLES, _SAMPLE = 256, 64 * KIB  # further looks, spread evenly, and bytes of each
 
@@ -95,8 +95,8 @@ def content_of(device: BlockDevice) -> str:
         if 0 <= start <= size - len(signature) and device.read(start, len(signature)) == signature:
             return name
     rings = device.read(0, min(size, 256 * KIB))
-    if any(rings[place : place + 4] == _ZFS_LABEL for place in _ZFS_RINGS):
-        return "a member of a ZFS pool"
+    if any(rings[place : place + 4] == _POOL_MARK for place in _POOL_PLACES):
+        return "a member of a storage pool"
     for start, length in _looks(size):
         data = device.read(start, length)
         if data.count(0) != length:

@@ -32,7 +32,7 @@ class Plug:
 
     `slot` is None where its guest has none left. `serial` is what the guest knows the disk by. `flash` is whether the
     guest is told that it does not rotate, `gives_back` whether what the guest no longer uses is passed down to the
-    store. Of `ceiling` no more than that is let through, `floor` is to be had at all times.
+    store. `ceiling` is the most that the disk may do, `floor` the least that it must always be able to do.
     """
 
     slot: Slot | None = None

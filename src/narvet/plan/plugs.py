@@ -102,7 +102,7 @@ def _unsuited(controller: Controller, disk: ResolvedDisk) -> Iterator[tuple[str,
 
 
 def check_plugs(sheet: ResolvedSheet, plugs: Mapping[str, Plug]) -> Iterator[Finding]:
-    """Yield slots that are not to be had or do not suit, and what is unwise in how disks are plugged in."""
+    """Yield slots that are taken, missing or unsuitable, and risky ways of plugging disks in."""
     holders = {name: dict.fromkeys(guest.occupied, _GUEST_ITSELF) for name, guest in sheet.guests.items()}
     serials: dict[tuple[str, str], str] = {}
     for name, disk in sheet.disks.items():

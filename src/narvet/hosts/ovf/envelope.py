@@ -36,7 +36,7 @@ FORMATS = {
     "vhdx": "https://learn.microsoft.com/openspecs/windows_protocols/ms-vhdx",
     "raw": "urn:narvet:raw",
 }
-"""The URIs that name the formats: their specifications, where they have one."""
+"""The URIs that name the formats, as their owners wrote them: other programs compare them as text."""
 
 
 @dataclass(frozen=True)

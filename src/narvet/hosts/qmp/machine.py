@@ -75,7 +75,7 @@ def _pci_devices(buses: Any, depth: int = 0) -> Iterator[dict[str, Any]]:
 
 
 def plugged(monitor: Monitor) -> tuple[Plugged, ...]:
-    """Return the disks that a guest has plugged in, whoever did it."""
+    """Return the disks that are plugged into a guest, by Narvet or by others."""
     answer = monitor.execute("query-block")
     buses = scsi_buses(monitor)
     rows = [row for row in answer if isinstance(row, dict)] if isinstance(answer, list) else []

@@ -43,7 +43,7 @@ class Monitor:
         self.process = process
 
     def execute(self, command: str, **arguments: Any) -> Any:
-        """Return the answer to a command.
+        """Send a command to the hypervisor and return what it replies.
 
         Raises:
             CommandError: the hypervisor refused it.
