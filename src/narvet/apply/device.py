@@ -22,17 +22,13 @@ _AT_ONCE = 1 << 30  # bytes of a device that read as zeros by one call
 
 
 @dataclass(frozen=True)
-class WriteDevice:
-    """Write table and filesystems to a blank device that nobody uses; the table comes last.
-
-    With `was_begun` it is not blank, but holds what an earlier try, which was cut off, had written.
-    """
+class OnDevice:
+    """A step on a real device of a guest, which may run; `wanted` is the disk as it is to be there."""
 
     disk: str
     guest: str
     wanted: Disk
     device: Device
-    was_begun: bool = False
     guest_may_run = True
     comes_last = False
 
@@ -40,6 +36,16 @@ class WriteDevice:
     def touches(self) -> str:
         """The device."""
         return self.device.path
+
+
+@dataclass(frozen=True)
+class WriteDevice(OnDevice):
+    """Write table and filesystems to a blank device that nobody uses; the table comes last.
+
+    With `was_begun` it is not blank, but holds what an earlier try, which was cut off, had written.
+    """
+
+    was_begun: bool = False
 
     @property
     def summary(self) -> str:
@@ -89,21 +95,10 @@ class WriteDevice:
 
 
 @dataclass(frozen=True)
-class TellKernel:
+class TellKernel(OnDevice):
     """Have the kernel take the partitions of a device that was written earlier."""
 
-    disk: str
-    guest: str
-    wanted: Disk
-    device: Device
-    guest_may_run = True
-    comes_last = False
     summary = "partitions told to the kernel"
-
-    @property
-    def touches(self) -> str:
-        """The device."""
-        return self.device.path
 
     @property
     def is_needed(self) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 
-from narvet.apply.device import tell_kernel
+from narvet.apply.device import OnDevice, tell_kernel
 from narvet.block.file import FileDevice
 from narvet.block.kernel import zero_out
 from narvet.block.window import Window
@@ -16,27 +16,15 @@ from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import show_both
-from narvet.model.devices import Device
 from narvet.model.estate import Disk, Partition
 from narvet.observe.devices import device_at
 
 
 @dataclass(frozen=True)
-class ChangeDevice:
+class ChangeDevice(OnDevice):
     """Add partitions to a device, and make others larger; what is on them stays in use."""
 
-    disk: str
-    guest: str
-    wanted: Disk
     found: Disk
-    device: Device
-    guest_may_run = True
-    comes_last = False
-
-    @property
-    def touches(self) -> str:
-        """The device."""
-        return self.device.path
 
     @property
     def summary(self) -> str:

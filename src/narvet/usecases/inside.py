@@ -220,7 +220,7 @@ def _in_use(found: WorkedOut, to_grow: Collection[tuple[str, int]]) -> Iterator[
         device = found.facts.devices[disk.name]
         kept, wanted = {part.number: part.entry for part in there.partitions}, as_found(disk.wanted, there, moves)
         if any(kept.get(part.number) != part.entry for part in wanted.partitions):
-            yield ChangeDevice(disk.name, "", wanted, there, device)
+            yield ChangeDevice(disk.name, "", wanted, device, there)
         grown = {number for name, number in to_grow if name == disk.name}
         grown |= {one.where.partition or 0 for one in moves if one.aspect in (Aspect.LARGER, Aspect.MORE_SHOWN)}
         for part in disk.wanted.partitions:
