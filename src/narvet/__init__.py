@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from narvet.model.moves import Difference, Step
     from narvet.plan.by_hand import HandWork
     from narvet.sheet.draft import Drafted, Request, request_keys
+    from narvet.sheet.find import find_sheet, sheets_in
     from narvet.sheet.form import Sheet
     from narvet.sheet.read import read_sheet
     from narvet.sheet.values import SYSTEMS
@@ -92,6 +93,7 @@ _HOMES = {
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
     "sheet.draft": ("Drafted", "Request", "request_keys"),
+    "sheet.find": ("find_sheet", "sheets_in"),
     "sheet.form": ("Sheet",),
     "sheet.read": ("read_sheet",),
     "sheet.values": ("SYSTEMS",),
@@ -120,16 +122,16 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event",
-    "ExplainedKey", "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made",
-    "NarvetError", "Partition", "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError",
-    "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied",
+    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey",
+    "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError",
+    "Partition", "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request",
+    "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied",
     "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm",
-    "confirm_inside", "counted", "detach", "draft", "enlarge", "entries", "explained_keys", "fold", "guest_system",
-    "halted_guest", "has_errors", "history", "images_in", "install_entries", "lay_example_out", "list_devices",
-    "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
-    "reclaim", "request_keys", "retire", "review", "show_both", "shrink", "start_blank", "survey", "tie", "unwrap",
-    "wrap", "write", "write_inside", "write_list",
+    "confirm_inside", "counted", "detach", "draft", "enlarge", "entries", "explained_keys", "find_sheet", "fold",
+    "guest_system", "halted_guest", "has_errors", "history", "images_in", "install_entries", "lay_example_out",
+    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
+    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink",
+    "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

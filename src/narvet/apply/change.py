@@ -60,6 +60,7 @@ class ChangeDisk:
     moves: tuple[str, ...] = ()
     asked: Mapping[str, str] = field(default_factory=dict)
     guest_may_run = False
+    is_change = True
     comes_last = False
 
     @property

@@ -16,7 +16,6 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
-from narvet.ground.meter import OnCopied
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
 from narvet.ground.units import KIB, MIB
@@ -99,9 +98,7 @@ def source_of(path: Path, trust: Trust = NOTHING_SAID, sector_size: int | None =
     return Source(tuple(links), found, told or 512, bool(told))
 
 
-def copy_disk(
-    source: Source, built: Path, kind: ImageFormat, spec: ImageSpec, on_copied: OnCopied = lambda _: None
-) -> tuple[Extent, ...]:
+def copy_disk(source: Source, built: Path, kind: ImageFormat, spec: ImageSpec) -> tuple[Extent, ...]:
     """Write a disk, with all that its bases hold, to a new image; return the runs where its table was changed.
 
     The caller gives the image its name (see `staging.new_image`). Where the new disk is larger or smaller, its table
@@ -113,9 +110,11 @@ def copy_disk(
     changed: tuple[Extent, ...] = ()
     with lease(*source.files, change=False) as held:
         with open_links(source.links, spec.sector_size) as old, new_image_file(kind, built, spec) as new:
-            for offset, data in data_runs(old, old.extents(0, min(old.size, spec.size))):
+            runs = list(old.extents(0, min(old.size, spec.size)))
+            expected(sum(length for _, length in runs))
+            for offset, data in data_runs(old, runs):
                 new.write(offset, data)
-                on_copied(len(data))
+                copied(len(data))
             if spec.size != old.size and source.found.table != NO_TABLE:
                 table = table_format(source.found.table)
                 changed = table.follow_end(new, old.size) if isinstance(table, EndsWithDisk) else ()
@@ -129,7 +128,6 @@ def verify_copy(
     kind: ImageFormat,
     spec: ImageSpec,
     changed: Iterable[Extent] = (),
-    on_read: OnCopied = lambda _: None,
 ) -> None:
     """Read every byte of both disks anew and compare them, whatever their maps say; only `changed` runs may differ.
 
@@ -139,18 +137,19 @@ def verify_copy(
         RefusedError: they differ.
     """
     allowed = list(changed)
-    copied = identify(copy, Trust({os.path.realpath(copy): kind.name}))
-    with open_links(source.links, source.sector_size) as old, open_links([copied], spec.sector_size) as new:
+    there = identify(copy, Trust({os.path.realpath(copy): kind.name}))
+    with open_links(source.links, source.sector_size) as old, open_links([there], spec.sector_size) as new:
+        expected(new.size)
         for offset in range(0, new.size, PIECE):
             length = min(PIECE, new.size - offset)
             mine = old.read(offset, min(length, max(old.size - offset, 0))) if offset < old.size else b""
             its = new.read(offset, length)
             if mine.ljust(length, b"\0") != its and _differ(offset, mine.ljust(length, b"\0"), its, allowed):
                 raise RefusedError(f"{copy.name}: what was written does not read back as it is in {source.path}")
-            on_read(length)
-    there = survey(str(copy), deep=False, sector_size=spec.sector_size, trust=Trust({str(copy.resolve()): kind.name}))
-    parts = [[(part.start, part.entry.id) for part in one.partitions] for one in (source.found, there)]
-    if (source.found.table_id, parts[0]) != (there.table_id, parts[1]):
+            copied(length)
+    found = survey(str(copy), deep=False, sector_size=spec.sector_size, trust=Trust({str(copy.resolve()): kind.name}))
+    parts = [[(part.start, part.entry.id) for part in one.partitions] for one in (source.found, found)]
+    if (source.found.table_id, parts[0]) != (found.table_id, parts[1]):
         raise RefusedError(f"{copy.name}: its partitions are not those of {source.path}")
 
 

@@ -12,7 +12,7 @@ from narvet.block.window import Window
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
 from narvet.ground.errors import RefusedError
-from narvet.ground.meter import copied
+from narvet.ground.meter import copied, expected
 from narvet.ground.units import show_both, show_bytes
 from narvet.model.devices import Device
 from narvet.model.estate import NO_TABLE, Disk, Partition
@@ -30,6 +30,7 @@ class OnDevice:
     wanted: Disk
     device: Device
     guest_may_run = True
+    is_change = False
     comes_last = False
 
     @property
@@ -88,6 +89,7 @@ class WriteDevice(OnDevice):
 
     def _clear(self, handle: int, part: Partition) -> None:
         """Make a partition read as zeros, which its filesystem counts on."""
+        expected(part.size)
         for start in range(part.start, part.end, _AT_ONCE):
             length = min(_AT_ONCE, part.end - start)
             zero_out(handle, start, length)
@@ -150,6 +152,7 @@ class MountVolume:
     options: str
     promised: bool
     guest_may_run = True
+    is_change = False
     comes_last = True
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -11,6 +12,8 @@ from narvet.block.publish import recover_all
 from narvet.model.layout import Layout
 from narvet.model.moves import Announced, Step
 from narvet.observe.ledger import ledger_path, record
+
+_LOG = logging.getLogger("narvet.steps")
 
 
 @contextmanager
@@ -40,8 +43,10 @@ def carry_out(sheet: Path, todo: Sequence[Step], on_done: Callable[[Step], objec
     Raises:
         RefusedError: the system refused a step; the steps before it stay done.
     """
-    for step in todo:
+    for number, step in enumerate(todo, 1):
+        _LOG.info("step %d of %d begins: %s: %s", number, len(todo), step.touches, step.summary)
         if isinstance(step, Announced) and step.intent:
             record(ledger_path(sheet), step.touches, step.intent)
         record(ledger_path(sheet), step.touches, step.apply())
+        _LOG.info("step %d of %d is done", number, len(todo))
         on_done(step)

@@ -22,7 +22,6 @@ from narvet.formats.images.chain import own_parts_of
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import RefusedError
-from narvet.ground.meter import copied
 from narvet.ground.units import show_binary, show_both
 from narvet.model.estate import Disk
 from narvet.observe.children import refuse_with_children
@@ -43,6 +42,7 @@ class MoveImage:
     folders: tuple[str, ...] = ()
     trust: Trust = NOTHING_SAID
     guest_may_run = False
+    is_change = True
     comes_last = False
 
     @property
@@ -114,8 +114,8 @@ class MoveImage:
     def _copied(self, source: Source, old: Path, new: Path) -> None:
         kind, before = image_format(self.wanted.image.format), _stamps(source.files)
         with new_image(new, kind, like=old) as built:
-            changed = copy_disk(source, built, kind, self.spec, copied)
-            verify_copy(source, built, kind, self.spec, changed, copied)
+            changed = copy_disk(source, built, kind, self.spec)
+            verify_copy(source, built, kind, self.spec, changed)
         with _unchanged(source.files, before) as held:
             withdraw(old, own_parts_of(source.links[0].kind, old), held.check)
 
@@ -125,8 +125,8 @@ class MoveImage:
         if len(source.files) > 1:
             raise RefusedError(f"{path}: it is kept in pieces; recast it to another name, and give the disk that")
         with workspace(path) as built:
-            changed = copy_disk(source, built, kind, self.spec, copied)
-            verify_copy(source, built, kind, self.spec, changed, copied)
+            changed = copy_disk(source, built, kind, self.spec)
+            verify_copy(source, built, kind, self.spec, changed)
             sync_file(built)
             with _unchanged(source.files, before) as held:
                 held.check()
@@ -145,6 +145,7 @@ class RemoveOldImage:
     folders: tuple[str, ...] = ()
     trust: Trust = NOTHING_SAID
     guest_may_run = False
+    is_change = True
     comes_last = False
 
     @property
@@ -170,7 +171,7 @@ class RemoveOldImage:
             source = source_of(old, self.trust, self.spec.sector_size)
             before = _stamps(source.files)
             try:
-                verify_copy(source, new, image_format(self.wanted.image.format), self.spec, on_read=copied)
+                verify_copy(source, new, image_format(self.wanted.image.format), self.spec)
             except RefusedError:
                 raise RefusedError(
                     f"{old}: it carries the same ids as {new}, but another content; see which of them is the disk's, "

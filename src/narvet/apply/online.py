@@ -85,6 +85,7 @@ class GrowMounted:
     partition: Partition
     kind: str
     guest_may_run = True
+    is_change = True
     comes_last = False
 
     @property

@@ -23,7 +23,6 @@ from narvet.formats.images.chain import chain, new_image_file
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
-from narvet.ground.meter import copied
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
@@ -50,6 +49,7 @@ class MakeImage:
     trust: Trust = NOTHING_SAID
     slot: str | None = None
     guest_may_run = True
+    is_change = False
     comes_last = False
 
     @property
@@ -70,7 +70,7 @@ class MakeImage:
         with new_image(Path(self.touches), kind, like=source) as built:
             if source is not None and self.origin is not None and self.origin.how == "copy":
                 trust = replace(self.trust, bases=self.trust.bases | {str(source)})
-                copy_disk(source_of(source, trust, self.spec.sector_size), built, kind, self.spec, copied)
+                copy_disk(source_of(source, trust, self.spec.sector_size), built, kind, self.spec)
             else:
                 with (
                     lease(*self._base_files(source), change=False) as held,

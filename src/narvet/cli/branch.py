@@ -8,22 +8,24 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, BLOCK, FORMAT, IMAGE_FORMAT, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, BLOCK, DRY, FORMAT, IMAGE_FORMAT, tell
+from narvet.cli.job import job
 
 
-@click.command("branch")
+@job("branch")
 @click.argument("base", type=A_PATH)
 @click.argument("child", type=A_PATH)
 @FORMAT
 @BLOCK
 @IMAGE_FORMAT
 @BASES
+@DRY
 @AS_JSON
-def command(base: Path, child: Path, as_json: bool, **wishes: Any) -> None:
+def command(base: Path, child: Path, dry: bool, as_json: bool, **wishes: Any) -> None:
     """Make CHILD, an image that keeps only its differences from BASE. BASE must not change from then on.
 
     Example: narvet branch trials.vhdx trial-run.vhdx
     """
-    made = narvet.branch(base, child, **wishes)
+    made = narvet.branch(base, child, dry=dry, **wishes)
     facts = {"path": str(child), "format": made.format, "base": str(base)}
-    tell(as_json, facts, f"{child}: {made.format}, a child of {base}")
+    tell(as_json, facts, f"{child}: {made.format}, a child of {base}", dry=dry)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
-import sys
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,14 +12,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import narvet
-from narvet.ground.errors import flat, is_harmless, printable
+from narvet.cli.job import complete_guests, is_quiet, is_strict
+from narvet.cli.speak import say
+from narvet.ground.errors import flat, is_harmless
 
 if TYPE_CHECKING:
     from narvet import Finding
 
 A_PATH = click.Path(path_type=Path, readable=False)
-SHEET = click.argument("sheet", type=A_PATH)
 STOPPED_BY_FINDINGS = 1
+_LEVELS = {"error": logging.ERROR, "warning": logging.WARNING, "note": logging.INFO}
 
 
 class SizeType(click.ParamType[int]):
@@ -70,13 +72,17 @@ SECTOR = click.option(
     "--sector", "sector_size", type=SectorType(), help="Bytes of a sector, where the image does not record them."
 )
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print facts for programs.")
-
+DRY = click.option("--dry", is_flag=True, help="Tell what would be done, and change nothing.")
 
 BY_HAND = click.option("--by-hand", is_flag=True, help="Only list what to do by hand, also for guests with a door.")
 LIST = click.option("--to", type=A_PATH, help="Write the list of what to do by hand to this file, as Markdown.")
 
 
-INSIDE = click.option("--inside", help="Work inside this guest, here, on the real devices that it has.")
+INSIDE = click.option(
+    "--inside", shell_complete=complete_guests, help="Work inside this guest, here, on the real devices that it has."
+)
+_NOT_DONE = "Nothing was changed. This would be done:"
+_LOG = logging.getLogger("narvet")
 
 
 def print_json(facts: Any) -> None:
@@ -99,74 +105,114 @@ def _as_json(facts: Any) -> str:
 
 def headline(text: str) -> None:
     """Print a line that stands out, where the terminal may show it so."""
-    click.secho(text, bold=not os.environ.get("NO_COLOR"))
+    if not is_quiet():
+        click.secho(text, bold=not os.environ.get("NO_COLOR"))
 
 
-def say(sentence: str, *, err: bool = False) -> None:
-    """Print a sentence with nothing in it that a terminal might obey."""
-    stream = sys.stderr if err else sys.stdout
-    text = printable(sentence, keep="\n")
-    click.echo(text if stream.isatty() else flat(text), err=err)
+def remark(sentence: str) -> None:
+    """Print on standard error what a person should know of work that is done."""
+    _LOG.info(sentence)
+    if not is_quiet():
+        say(sentence, err=True)
 
 
-def tell(as_json: bool, facts: Any, sentence: str) -> None:
-    """Print what a command did: facts for programs, or a sentence for people."""
+def tell(as_json: bool, facts: dict[str, Any], sentence: str, *, dry: bool = False) -> None:
+    """Print what a command did, or in a `dry` call would do: facts for programs, or a sentence for people."""
     if as_json:
-        print_json(facts)
-    else:
+        print_json({**facts, "dry": dry})
+        return
+    begin_dry(dry)
+    report_well(sentence)
+
+
+def report_well(sentence: str) -> None:
+    """Print that all is well, unless only errors are asked for."""
+    _LOG.info(sentence)
+    if not is_quiet():
         say(sentence)
+
+
+def begin_dry(dry: bool) -> None:
+    """Print what stands before everything that a `dry` call tells."""
+    if dry and not is_quiet():
+        say(_NOT_DONE)
 
 
 def print_text(render: Callable[[Any], Any]) -> None:
     """Print what `render` makes for the marks that the terminal can show."""
+    if is_quiet():
+        return
     from narvet.report.terminal import console, marks
 
     console().print(render(marks()))
 
 
 def print_findings(found: Sequence[Finding]) -> None:
-    """Print findings on standard error."""
-    if found:
+    """Print findings on standard error; where only errors are asked for, these."""
+    log_findings(found)
+    shown = [one for one in found if one.level == "error" or not is_quiet()]
+    if shown:
         from narvet.report import text
         from narvet.report.terminal import marks, message_console
 
-        message_console().print(text.findings(found, marks()))
+        message_console().print(text.findings(shown, marks()))
+
+
+def log_findings(found: Iterable[Finding]) -> None:
+    """Put findings into the log."""
+    for one in found:
+        _LOG.log(_LEVELS[one.level], "%s %s: %s", one.rule, one.where, one.message)
 
 
 def status_of(found: Iterable[Finding]) -> int:
     """Return the exit status that findings lead to."""
-    return STOPPED_BY_FINDINGS if narvet.has_errors(found) else 0
+    every = list(found)
+    counts = narvet.has_errors(every) or (is_strict() and any(one.level == "warning" for one in every))
+    return STOPPED_BY_FINDINGS if counts else 0
 
 
-def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool) -> None:
+def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool, dry: bool) -> None:
     """Print what was done at guests, and what is to be done by hand, which also goes into the file `to`."""
     from narvet.report import facts, text
 
-    if to is not None:
+    if to is not None and not dry:
         if not done.by_hand:
-            say(f"{to}: nothing is to be done by hand, so it is not written.", err=True)
+            remark(f"{to}: nothing is to be done by hand, so it is not written.")
         else:
             narvet.write_list(to, done.by_hand)
     if as_json:
-        print_json(facts.attach_facts(done))
-    else:
-        print_text(lambda _: text.attached(done))
+        print_json({**facts.attach_facts(done), "dry": dry})
+        return
+    begin_dry(dry)
+    print_text(lambda _: text.attached(done))
 
 
-def tell_wrapped(done: narvet.Wrapped, *, as_json: bool) -> None:
+def print_steps(done: Sequence[narvet.Step], facts: dict[str, Any], *, as_json: bool, dry: bool) -> None:
+    """Print steps that were done, or in a `dry` call would be, in order."""
+    if as_json:
+        print_json({**facts, "dry": dry})
+        return
+    from narvet.report import text
+
+    begin_dry(dry)
+    print_text(lambda _: text.steps_done(done))
+
+
+def tell_wrapped(done: narvet.Wrapped, *, as_json: bool, dry: bool) -> None:
     """Print which files a package or folder has that was made."""
     facts = {"path": str(done.path), "files": list(done.files)}
-    tell(as_json, facts, f"{done.path}: {narvet.counted(len(done.files), 'file')}: {', '.join(done.files)}")
+    tell(as_json, facts, f"{done.path}: {narvet.counted(len(done.files), 'file')}: {', '.join(done.files)}", dry=dry)
 
 
-def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool) -> None:
+def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool, dry: bool) -> None:
     """Print what a disk was and is now, with what is to be said about it, and end the call."""
     from narvet.report import text
     from narvet.report.facts import resized_facts
 
     if as_json:
-        print_json(resized_facts(done))
+        print_json({**resized_facts(done), "dry": dry})
     else:
+        begin_dry(dry and bool(done.changes) and not narvet.has_errors(done.findings))
         print_text(lambda marks: text.resized(done, marks))
     print_findings(done.findings)
     ctx.exit(status_of(done.findings))

@@ -7,11 +7,12 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, INSIDE, SHEET, print_findings, print_json, print_text, say
+from narvet.cli.common import AS_JSON, INSIDE, print_findings, print_json, print_text, report_well
+from narvet.cli.job import job, on_sheet
 
 
-@click.command("confirm")
-@SHEET
+@job("confirm")
+@on_sheet()
 @INSIDE
 @AS_JSON
 @click.pass_context
@@ -33,5 +34,5 @@ def command(ctx: click.Context, sheet: Path, inside: str | None, as_json: bool) 
     elif layout.differences:
         print_text(lambda _: text.differences(layout.differences))
     else:
-        say(f"Everything is as {sheet} asks: {narvet.counted(len(layout.disks), 'disk')} read back.")
+        report_well(f"Everything is as {sheet} asks: {narvet.counted(len(layout.disks), 'disk')} read back.")
     ctx.exit(1 if layout.differences else 0)

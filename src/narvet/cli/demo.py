@@ -8,9 +8,10 @@ import click
 
 import narvet
 from narvet.cli.common import headline
+from narvet.cli.job import job
 
 
-@click.command("demo")
+@job("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default="narvet-demo")
 @click.pass_context
 def command(ctx: click.Context, folder: Path) -> None:
@@ -33,8 +34,8 @@ def command(ctx: click.Context, folder: Path) -> None:
     changed = narvet.change_example(sheet)
     headline("Some weeks later the sheet changes: a larger disk, another mount point, another mode.\n")
     _run(ctx, "review", str(sheet), *changed)
-    for name in ("write", "confirm"):
-        _run(ctx, name, str(sheet))
+    _run(ctx, "write", str(sheet), "--yes")
+    _run(ctx, "confirm", str(sheet))
     headline("To try next:")
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")

@@ -9,12 +9,13 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, BY_HAND, LIST, SHEET, print_attached, say
+from narvet.cli.common import AS_JSON, BY_HAND, DRY, LIST, print_attached
+from narvet.cli.job import job, on_sheet
+from narvet.cli.speak import say
 
 
-@click.command("detach")
-@SHEET
-@click.argument("disks", nargs=-1, required=True)
+@job("detach")
+@on_sheet("disks", least=1)
 @click.option(
     "--wait", "seconds", type=click.FloatRange(1, 3600), default=30.0, show_default=True,
     help="Seconds that the guest has to let go of a disk.",
@@ -22,6 +23,7 @@ from narvet.cli.common import AS_JSON, BY_HAND, LIST, SHEET, print_attached, say
 @click.option("--unmounted", is_flag=True, help="Do not ask whether the disks are unmounted in their guests.")
 @BY_HAND
 @LIST
+@DRY
 @AS_JSON
 def command(
     sheet: Path,
@@ -30,6 +32,7 @@ def command(
     unmounted: bool,
     by_hand: bool,
     to: Path | None,
+    dry: bool,
     as_json: bool,
 ) -> None:
     """Take DISKS of SHEET out of their guests; their images and entries stay.
@@ -40,9 +43,9 @@ def command(
     Example: narvet detach sheet.toml trials
     """
     done = narvet.detach(
-        sheet, disks, seconds=seconds, by_hand=by_hand, agree=lambda there: unmounted or _agreed(sheet, there)
+        sheet, disks, seconds=seconds, by_hand=by_hand, dry=dry, agree=lambda there: unmounted or _agreed(sheet, there)
     )
-    print_attached(done, to, as_json=as_json)
+    print_attached(done, to, as_json=as_json, dry=dry)
 
 
 def _agreed(sheet: Path, there: Sequence[narvet.PlannedDisk]) -> bool:

@@ -8,9 +8,10 @@ import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, print_json, print_text
+from narvet.cli.job import job
 
 
-@click.command("devices")
+@job("devices")
 @click.argument("paths", nargs=-1, type=A_PATH)
 @AS_JSON
 def command(paths: tuple[Path, ...], as_json: bool) -> None:

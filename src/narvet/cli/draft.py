@@ -10,7 +10,9 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, print_json, say, tell
+from narvet.cli.common import AS_JSON, print_json, tell
+from narvet.cli.job import job
+from narvet.cli.speak import say
 
 
 def _asked(command: Any) -> Any:
@@ -19,7 +21,7 @@ def _asked(command: Any) -> Any:
     return command
 
 
-@click.command("draft")
+@job("draft")
 @click.argument("sheet", type=click.Path(path_type=Path, readable=False))
 @_asked
 @click.option("--from", "table", type=click.Path(path_type=Path), help="A table of requests, CSV or XLSX, a row each.")

@@ -12,15 +12,17 @@ from narvet.cli.common import (
     A_PATH,
     AS_JSON,
     BASES,
+    DRY,
     IMAGE_FORMAT,
     SECTOR,
     SPACE,
     SizeType,
     end_with_resized,
 )
+from narvet.cli.job import job
 
 
-@click.command("enlarge")
+@job("enlarge")
 @click.argument("image", type=A_PATH)
 @click.option("--size", type=SizeType(), help="What the disk is to have; otherwise only free room on it is used.")
 @click.option("--partition", type=int, help="The number of the partition that grows; otherwise the last on the disk.")
@@ -28,9 +30,10 @@ from narvet.cli.common import (
 @IMAGE_FORMAT
 @BASES
 @SECTOR
+@DRY
 @AS_JSON
 @click.pass_context
-def command(ctx: click.Context, /, image: Path, size: int | None, as_json: bool, **options: Any) -> None:
+def command(ctx: click.Context, /, image: Path, size: int | None, dry: bool, as_json: bool, **options: Any) -> None:
     """Make the disk of IMAGE larger where it is: image, table, partition, and the filesystem on it.
 
     Its guest must be off. Whatever stops it leaves the disk as it was, or done. A disk of a sheet is made larger by its
@@ -39,5 +42,5 @@ def command(ctx: click.Context, /, image: Path, size: int | None, as_json: bool,
     Example: narvet enlarge trials.vhdx --size "80 GiB"
     """
     options["space"] = options["space"] or "thin"
-    done = narvet.enlarge(image, size, **options)
-    end_with_resized(ctx, done, as_json=as_json)
+    done = narvet.enlarge(image, size, dry=dry, **options)
+    end_with_resized(ctx, done, as_json=as_json, dry=dry)

@@ -6,9 +6,10 @@ import click
 
 import narvet
 from narvet.cli.common import AS_JSON, print_json, print_text
+from narvet.cli.job import job
 
 
-@click.command("explain")
+@job("explain")
 @click.argument("words", nargs=-1)
 @AS_JSON
 def command(words: tuple[str, ...], as_json: bool) -> None:

@@ -8,15 +8,17 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, tell
+from narvet.cli.job import job
 
 
-@click.command("fold")
+@job("fold")
 @click.argument("child", type=A_PATH)
 @IMAGE_FORMAT
 @BASES
+@DRY
 @AS_JSON
-def command(child: Path, as_json: bool, **known: Any) -> None:
+def command(child: Path, dry: bool, as_json: bool, **known: Any) -> None:
     """Put the differences that CHILD holds into its base, and remove CHILD.
 
     Refused where other children need the base, or where it changed since. If it is interrupted, fold again.
@@ -26,5 +28,6 @@ def command(child: Path, as_json: bool, **known: Any) -> None:
     from narvet.report.progress import counting
 
     with counting(str(child)) as count:
-        base = narvet.fold(child, count, **known)
-    tell(as_json, {"path": str(base), "folded": str(child)}, f"{base}: holds what {child} held; {child} is gone")
+        base = narvet.fold(child, count, dry=dry, **known)
+    facts = {"path": str(base), "folded": str(child)}
+    tell(as_json, facts, f"{base}: holds what {child} held; {child} is gone", dry=dry)

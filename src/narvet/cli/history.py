@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import click
-
 import narvet
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text
+from narvet.cli.common import AS_JSON, print_json, print_text
+from narvet.cli.job import job, on_sheet
 
 
-@click.command("history")
-@SHEET
-@click.argument("names", nargs=-1)
+@job("history")
+@on_sheet("names")
 @AS_JSON
 def command(sheet: Path, names: tuple[str, ...], as_json: bool) -> None:
     """Show what was done for SHEET, and when: all of it, or what was done for the disks and guests in NAMES.

@@ -14,7 +14,7 @@ from typing import Any
 import click
 
 from narvet import __version__
-from narvet.cli.common import say
+from narvet.cli.speak import say
 from narvet.ground.errors import BugError, NarvetError, RefusedError, nearest, printable
 
 _COMMANDS = {
@@ -92,26 +92,56 @@ class Commands(click.Group):
             formatter.write_dl(list(_COMMANDS.items()))
 
     def invoke(self, ctx: click.Context) -> Any:
+        """Run a command, and put into the log how it ended."""
+        try:
+            done = self._invoke(ctx)
+        except click.exceptions.Exit as end:
+            _log(f"ended with status {end.exit_code}")
+            raise
+        except click.ClickException as error:
+            _log(f"ended with status {error.exit_code}: {error.format_message()}")
+            raise
+        _log("ended with status 0")
+        return done
+
+    def _invoke(self, ctx: click.Context) -> Any:
         """Run a command; our own errors and the system's become a message and an exit status."""
         try:
             return super().invoke(ctx)
-        except (click.exceptions.Exit, click.ClickException, click.Abort):
+        except (click.exceptions.Exit, click.ClickException):
             raise
+        except click.Abort:  # a question was answered with no, or not at all
+            _complain("Stopped. Nothing was changed.")
+            ctx.exit(_INTERRUPTED)
         except BrokenPipeError:
             _close_output()
             ctx.exit(0)
         except (NarvetError, OSError) as error:
             _raise_again(ctx, error)
-            say(_sentence(error), err=True)
+            _complain(_sentence(error))
             ctx.exit(error.status if isinstance(error, NarvetError) else RefusedError.status)
-        except KeyboardInterrupt:
-            say(f"Stopped. {_STOPPED.get(str(ctx.invoked_subcommand), _NOTHING_CHANGED)}", err=True)
+        except KeyboardInterrupt as stop:
+            finished = "".join(getattr(stop, "__notes__", ()))
+            _complain(f"Stopped. {finished}{_STOPPED.get(str(ctx.invoked_subcommand), _NOTHING_CHANGED)}")
             ctx.exit(_INTERRUPTED)
         except Exception as error:  # the last net: whatever was not foreseen still ends in a sentence
             _raise_again(ctx, error)
-            say(f"Narvet has a fault of its own, and stopped: {type(error).__name__}: {_first_line(error)}", err=True)
+            _complain(f"Narvet has a fault of its own, and stopped: {type(error).__name__}: {_first_line(error)}")
             say("Call narvet --debug with the same words to see where, and report it.", err=True)
             ctx.exit(RefusedError.status)
+
+
+def _complain(sentence: str) -> None:
+    """Print what went wrong, and put it into the log."""
+    say(sentence, err=True)
+    _log(sentence)
+
+
+def _log(sentence: str) -> None:
+    """Put a sentence into the log, if the command came as far as having one."""
+    job = sys.modules.get("narvet.cli.job")
+    if job is not None:
+        job.log(sentence)
 
 
 def _raise_again(ctx: click.Context, error: Exception) -> None:
@@ -141,7 +171,7 @@ def cli(debug: bool) -> None:
 
     \b
     Exit status: 0 done and clean; 1 findings of level error, or a difference;
-    2 the call or the sheet is wrong; 3 the system refused.
+    2 the call or the sheet is wrong; 3 the system refused; 130 stopped by you.
     """
 
 

@@ -13,20 +13,23 @@ from narvet.cli.common import (
     A_PATH,
     AS_JSON,
     BLOCK,
+    DRY,
     FORMAT,
     PACKED,
     PIECES,
     SPACE,
     SectorType,
     SizeType,
+    begin_dry,
     print_findings,
     print_json,
     print_text,
     status_of,
 )
+from narvet.cli.job import job
 
 
-@click.command("make")
+@job("make")
 @click.argument("image", type=A_PATH)
 @click.option("--size", type=SizeType(), help="Bytes of the disk, with a unit.")
 @click.option("--usable", type=SizeType(), help="Instead of a size: what the guest must be able to fill.")
@@ -52,10 +55,18 @@ from narvet.cli.common import (
 @click.option("--align", type=SizeType(), help="What partitions start on; 1 MiB unless asked otherwise.")
 @click.option("--sector", "sector_size", type=SectorType(), help="Bytes of a sector; 512 unless asked otherwise.")
 @click.option("--identity", type=click.UUID, help="What ids are derived from; otherwise they are new each time.")
+@DRY
 @AS_JSON
 @click.pass_context
 def command(
-    ctx: click.Context, /, image: Path, format_name: str | None, identity: UUID | None, as_json: bool, **wishes: Any
+    ctx: click.Context,
+    /,
+    image: Path,
+    format_name: str | None,
+    identity: UUID | None,
+    dry: bool,
+    as_json: bool,
+    **wishes: Any,
 ) -> None:
     """Make one disk, IMAGE, without a sheet: table, one partition, filesystem, owner and mode.
 
@@ -63,11 +74,12 @@ def command(
     """
     from narvet.report import facts, text
 
-    made = narvet.make(image, narvet.DiskWishes(format=format_name, **wishes), identity)
+    made = narvet.make(image, narvet.DiskWishes(format=format_name, **wishes), identity, dry=dry)
     if as_json:
-        print_json(facts.made_facts(made))
+        print_json({**facts.made_facts(made), "dry": dry})
     else:
         print_findings(made.findings)
         if not made.is_refused:
+            begin_dry(dry)
             print_text(lambda marks: text.made(made, marks))
     ctx.exit(status_of(made.findings))

@@ -9,29 +9,30 @@ import click
 
 import narvet
 from narvet.cli.common import AS_JSON, tell
+from narvet.cli.job import job, on_sheet
 
 if TYPE_CHECKING:
     from narvet import StoreCapacity
     from narvet.report.picture import Core
 
 
-@click.command("picture")
-@click.argument("source", type=click.Path(path_type=Path, readable=False))
-@click.argument("names", nargs=-1)
+@job("picture")
+@on_sheet("names")
 @click.option(
-    "--to", "target", type=click.Path(path_type=Path), help="The picture, .png or .svg; beside SOURCE if left out."
+    "--to", "target", type=click.Path(path_type=Path), help="The picture, .png or .svg; beside SHEET if left out."
 )
 @AS_JSON
 @click.option("--replace", is_flag=True, help="Draw over a file that is there already.")
-def command(source: Path, names: tuple[str, ...], target: Path | None, replace: bool, as_json: bool) -> None:
-    """Draw SOURCE, a sheet or an image: each disk as a core sample, each store with what it holds and has promised.
+def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: bool, as_json: bool) -> None:
+    """Draw SHEET, or an image in its place: each disk as a core sample, each store with what it holds and has promised.
 
-    NAMES are the disks of a sheet to be drawn, or further images.
+    NAMES are the disks of the sheet to be drawn, or further images. More than 60 disks are drawn on several pages.
 
     Example: narvet picture sheet.toml --to layout.png
     """
     from narvet.report import picture
 
+    source = sheet
     target = target or source.with_name(f"{source.stem}.png")
     if target.suffix.lower()[1:] not in picture.KINDS:
         raise narvet.RequestError(f"{target}: a picture ends in .png or .svg")
@@ -54,11 +55,8 @@ def command(source: Path, names: tuple[str, ...], target: Path | None, replace: 
 def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:
     from narvet.report.picture import cores_of
 
-    layout = narvet.review(sheet).layout
+    layout = narvet.review(sheet, names).layout
     known = {disk.name: disk for disk in layout.disks}
-    unknown = [name for name in names if name not in known]
-    if unknown:
-        raise narvet.RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
     disks = [known[name] for name in names] or list(layout.disks)
     return layout.title, cores_of(disks), () if names else layout.stores
 

@@ -13,6 +13,7 @@ from narvet.cli.common import (
     AS_JSON,
     BASES,
     BLOCK,
+    DRY,
     FORMAT,
     IMAGE_FORMAT,
     PACKED,
@@ -20,14 +21,15 @@ from narvet.cli.common import (
     SECTOR,
     SPACE,
     SizeType,
-    say,
+    remark,
     tell,
 )
+from narvet.cli.job import job
 
 _OF_NEW = ("space", "size", "block_size", "pieces", "packed")
 
 
-@click.command("recast")
+@job("recast")
 @click.argument("image", type=A_PATH)
 @click.argument("new", type=A_PATH)
 @FORMAT
@@ -40,8 +42,9 @@ _OF_NEW = ("space", "size", "block_size", "pieces", "packed")
 @BASES
 @SECTOR
 @click.option("--verify", is_flag=True, help="Read every byte of both disks afterwards and compare them.")
+@DRY
 @AS_JSON
-def command(image: Path, new: Path, format_name: str | None, as_json: bool, **options: Any) -> None:
+def command(image: Path, new: Path, format_name: str | None, dry: bool, as_json: bool, **options: Any) -> None:
     """Write the disk of IMAGE to NEW, an image in another format or of another size, thin or full.
 
     Only what holds data is copied. IMAGE stays as it is; a child is written out whole, with what its bases hold.
@@ -54,9 +57,9 @@ def command(image: Path, new: Path, format_name: str | None, as_json: bool, **op
     own = {key: options.pop(key) for key in _OF_NEW}
     wishes = narvet.RecastWishes(format=format_name, **{key: wish for key, wish in own.items() if wish is not None})
     with counting(str(new)) as count:
-        done = narvet.recast(image, new, wishes, on_copied=count, **options)
+        done = narvet.recast(image, new, wishes, dry=dry, on_copied=count, **options)
     read_back = "; read back and the same" if done.is_verified else ""
     told = f"{narvet.show_both(done.spec.size)}, {done.format}, {done.spec.space}{read_back}"
-    tell(as_json, recast_facts(done), f"{new}: {told}")
-    for remark in done.remarks:
-        say(f"{new}: {remark}", err=True)
+    tell(as_json, recast_facts(done), f"{new}: {told}", dry=dry)
+    for one in done.remarks:
+        remark(f"{new}: {one}")

@@ -8,16 +8,18 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, SECTOR, say, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, SECTOR, remark, tell
+from narvet.cli.job import job
 
 
-@click.command("reclaim")
+@job("reclaim")
 @click.argument("image", type=A_PATH)
 @IMAGE_FORMAT
 @BASES
 @SECTOR
+@DRY
 @AS_JSON
-def command(image: Path, as_json: bool, **known: Any) -> None:
+def command(image: Path, dry: bool, as_json: bool, **known: Any) -> None:
     """Have IMAGE give back the blocks that are zero or that its filesystems no longer use; it is thin from then on.
 
     What is not certain (a damaged table, two signatures on one partition, a filesystem that is not clean) is kept.
@@ -28,9 +30,10 @@ def command(image: Path, as_json: bool, **known: Any) -> None:
     from narvet.report.progress import counting
 
     with counting(str(image)) as count:
-        done = narvet.reclaim(image, count, **known)
-    sizes = f"{narvet.show_both(done.before)} stored before, {narvet.show_both(done.after)} now"
+        done = narvet.reclaim(image, count, dry=dry, **known)
+    now = "at most so much afterwards" if dry else "now"
+    sizes = f"{narvet.show_both(done.before)} stored before, {narvet.show_both(done.after)} {now}"
     facts = {"path": str(image), "before": done.before, "after": done.after, "kept": list(done.kept)}
-    tell(as_json, facts, f"{image}: {sizes if done.after < done.before else 'nothing to give back'}")
+    tell(as_json, facts, f"{image}: {sizes if done.after < done.before else 'nothing to give back'}", dry=dry)
     for kept in done.kept:
-        say(f"{image}: {kept}", err=True)
+        remark(f"{image}: {kept}")

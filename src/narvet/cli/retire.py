@@ -10,18 +10,20 @@ from typing import TYPE_CHECKING
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text, say
+from narvet.cli.common import AS_JSON, DRY, print_steps
+from narvet.cli.job import job, on_sheet
+from narvet.cli.speak import say
 
 if TYPE_CHECKING:
     from narvet import Step
 
 
-@click.command("retire")
-@SHEET
-@click.argument("disk")
+@job("retire")
+@on_sheet("disk", least=1, most=1)
 @click.option("--yes", is_flag=True, help="Do not ask before the disk is removed for good.")
+@DRY
 @AS_JSON
-def command(sheet: Path, disk: str, yes: bool, as_json: bool) -> None:
+def command(sheet: Path, disk: tuple[str, ...], yes: bool, dry: bool, as_json: bool) -> None:
     """Remove DISK for good: its entries from the guest, its image from the store, its tables from SHEET.
 
     Refused while anything needs it: a child, a copy still to be made, a volume mounted in it, a running guest. If it is
@@ -29,13 +31,9 @@ def command(sheet: Path, disk: str, yes: bool, as_json: bool) -> None:
 
     Example: narvet retire sheet.toml notes
     """
-    from narvet.report import text
-
-    done = narvet.retire(sheet, disk, lambda todo: yes or _agreed(sheet, disk, todo))
-    if as_json:
-        print_json({"done": [step.touches for step in done]})
-    else:
-        print_text(lambda _: text.steps_done(done))
+    (name,) = disk
+    done = narvet.retire(sheet, name, lambda todo: yes or _agreed(sheet, name, todo), dry=dry)
+    print_steps(done, {"done": [step.touches for step in done]}, as_json=as_json, dry=dry)
 
 
 def _agreed(sheet: Path, disk: str, todo: Sequence[Step]) -> bool:

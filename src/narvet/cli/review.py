@@ -7,39 +7,72 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, SHEET, print_json, print_text, say, status_of
+from narvet.cli.common import A_PATH, AS_JSON, log_findings, print_json, print_text, report_well, status_of
+from narvet.cli.job import is_quiet, job, on_sheet
 
 
-@click.command("review")
-@SHEET
-@click.argument("disks", nargs=-1)
+@job("review")
+@on_sheet("disks")
+@click.option("--brief", is_flag=True, help="A line for each disk, and the findings of level error and warning.")
+@click.option("--long", "in_full", is_flag=True, help="Every disk in depth, every entry and every note.")
+@click.option("--table", type=A_PATH, help="Write a row for each partition to this file, .csv or .xlsx.")
 @AS_JSON
 @click.pass_context
-def command(ctx: click.Context, sheet: Path, disks: tuple[str, ...], as_json: bool) -> None:
+def command(
+    ctx: click.Context,
+    sheet: Path,
+    disks: tuple[str, ...],
+    brief: bool,
+    in_full: bool,
+    table: Path | None,
+    as_json: bool,
+) -> None:
     """Work SHEET out and show everything that would be made; write nothing.
 
     Shows offsets and sizes, what each guest will report and where each missing byte went, every store's room, the
-    entries, and the findings. DISKS are the disks to look at in depth, with what is found about them.
+    entries, and the findings. DISKS are the disks to look at in depth, with what is found about them. At its end stands
+    a mark of all this: `narvet write --reviewed MARK` refuses if anything is different by then.
 
     Example: narvet review sheet.toml trials
     """
-    reviewed = narvet.review(sheet)
-    unknown = [name for name in disks if name not in reviewed.layout.wanted.disks]
-    if unknown:
-        raise narvet.RequestError(f'{sheet}: there is no disk "{unknown[0]}" in the sheet')
-    _print(reviewed, disks, as_json)
+    if brief and in_full:
+        raise narvet.RequestError("--brief and --long are opposites; leave one of them out")
+    reviewed = narvet.review(sheet, disks)
+    if table is not None:
+        _write_table(table, reviewed, disks)
+    _print(reviewed, disks, "brief" if brief else "long" if in_full else "", as_json=as_json)
     ctx.exit(status_of(reviewed.layout.findings))
 
 
-def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], as_json: bool) -> None:
-    from narvet.report import facts, text
+def _write_table(to: Path, reviewed: narvet.Reviewed, disks: tuple[str, ...]) -> None:
+    from narvet.report.table import rows_of, write_rows
 
+    chosen = [disk for disk in reviewed.layout.disks if not disks or disk.name in disks]
+    write_rows(to, rows_of(chosen))
+
+
+def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_json: bool) -> None:
+    from narvet.report import facts, text
+    from narvet.report.few import findings_to_show
+
+    log_findings(reviewed.layout.findings)
     if as_json:
-        print_json(facts.review_facts(reviewed.layout))
+        print_json({**facts.review_facts(reviewed.layout), "mark": reviewed.mark})
         return
-    every = reviewed.layout.findings
-    shown = [one for one in every if not disks or (one.where.kind == "disk" and one.where.name in disks)]
-    print_text(lambda marks: text.review(reviewed, disks, marks))
-    print_text(lambda marks: text.findings(shown, marks))
-    if len(shown) < len(every):
-        say(f"{narvet.counted(len(every) - len(shown), 'more finding')} on the rest of the sheet.")
+    shown, left = findings_to_show(reviewed.layout, disks, depth)
+    print_text(lambda marks: text.review(reviewed, disks, marks, depth))
+    if is_quiet():
+        shown = [one for one in shown if one.level == "error"]
+    print_findings_here(shown)
+    for sentence in left:
+        report_well(sentence)
+    report_well(f"Mark of this review: {reviewed.mark}")
+
+
+def print_findings_here(shown: list[narvet.Finding]) -> None:
+    """Print findings as part of what was asked for."""
+    from narvet.report import text
+    from narvet.report.terminal import console, marks
+
+    if shown:
+        console().print(text.findings(shown, marks()))

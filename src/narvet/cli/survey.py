@@ -8,10 +8,12 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, BASES, IMAGE_FORMAT, SECTOR, print_json, print_text, say, status_of
+from narvet.cli.common import AS_JSON, BASES, IMAGE_FORMAT, SECTOR, print_json, print_text, status_of
+from narvet.cli.job import job
+from narvet.cli.speak import say
 
 
-@click.command("survey")
+@job("survey")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(readable=False))
 @IMAGE_FORMAT
 @BASES

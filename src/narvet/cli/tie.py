@@ -8,18 +8,20 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, tell
+from narvet.cli.job import job
 
 
-@click.command("tie")
+@job("tie")
 @click.argument("child", type=A_PATH)
 @click.argument("base", type=A_PATH)
 @click.option("--same-as", type=A_PATH, help="An image that CHILD was made from, to compare BASE with.")
 @click.option("--sure", is_flag=True, help="You know that BASE is right, where nothing tells.")
 @IMAGE_FORMAT
 @BASES
+@DRY
 @AS_JSON
-def command(child: Path, base: Path, as_json: bool, **options: Any) -> None:
+def command(child: Path, base: Path, dry: bool, as_json: bool, **options: Any) -> None:
     """Have CHILD keep its differences from BASE from now on: its base was moved, copied or touched.
 
     BASE must be what CHILD was made from, by its id, or byte for byte the same as an image that is.
@@ -29,6 +31,6 @@ def command(child: Path, base: Path, as_json: bool, **options: Any) -> None:
     from narvet.report.progress import counting
 
     with counting(str(child)) as count:
-        done = narvet.tie(child, base, on_read=count, **options)
+        done = narvet.tie(child, base, dry=dry, on_copied=count, **options)
     facts = {"path": str(child), "base": str(base), "proof": done.proof}
-    tell(as_json, facts, f"{child}: a child of {base} now; {done.proof}")
+    tell(as_json, facts, f"{child}: a child of {base} now; {done.proof}", dry=dry)

@@ -133,6 +133,12 @@ class GuestSystem(Protocol):
         `others` are the sheet's disks that are not the guest's: what Narvet wrote for them earlier goes.
         """
 
+    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+        """Return the guest as it should be where only some of its disks are written: what the others have there stays.
+
+        What Narvet wrote for these disks earlier, and they no longer ask for, goes.
+        """
+
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about the mount points and entries of a guest's disks, as far as it is found."""
 
@@ -200,8 +206,8 @@ class HasRoots(Protocol):
     def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
         """Return what is found in a root."""
 
-    def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
-        """Add a guest's entries to a root; return how many were added, and how many were there."""
+    def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
+        """Add a guest's entries to a root, unless `dry`; return how many are added, and how many were there."""
 
 
 @dataclass(frozen=True)

@@ -53,8 +53,11 @@ class Door(Protocol):
             RefusedError: the hypervisor cannot do that with such an image.
         """
 
-    def renew(self, disk: PlannedDisk, there: Plugged) -> bool:
-        """Bring what can be changed of a disk while it is plugged in to what is asked; return whether anything was.
+    def is_outdated(self, disk: PlannedDisk, there: Plugged) -> bool:
+        """Return whether something can be changed of a disk while it is plugged in, and is not as asked."""
+
+    def renew(self, disk: PlannedDisk, there: Plugged) -> None:
+        """Bring what can be changed of a disk while it is plugged in to what is asked.
 
         Raises:
             RefusedError: the hypervisor refused.

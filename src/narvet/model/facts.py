@@ -57,7 +57,8 @@ class Facts:
     `plugged` the guests and the ways in which images that were found are plugged in, by their paths,
     and `unread` the disks that were therefore not read in full.
     `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
-    a guest, with its name, which only a Narvet inside that guest can see.
+    a guest, with its name, which only a Narvet inside that guest can see. `only` are the disks that are to be written,
+    all of them if it is empty.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -70,3 +71,4 @@ class Facts:
     unread: frozenset[str] = frozenset()
     devices: Mapping[str, Device] = field(default_factory=dict)
     apart: Mapping[str, str] = field(default_factory=dict)
+    only: frozenset[str] = frozenset()

@@ -166,6 +166,10 @@ class Step(Protocol):
         """Whether the guest may run meanwhile."""
 
     @property
+    def is_change(self) -> bool:
+        """Whether something that exists changes or goes; what is new does not count."""
+
+    @property
     def comes_last(self) -> bool:
         """Whether it is about entries, which come after everything that they mount."""
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import GrowsMounted
 from narvet.formats.tables import table_format
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import devices as rules
 from narvet.model.devices import Device
@@ -36,7 +36,7 @@ def choose(sheet: Sheet, guest: str, there: Sequence[Device]) -> Chosen:
         RequestError: there is no such guest.
     """
     if guest not in sheet.guest:
-        raise RequestError(f'there is no guest "{guest}" in the sheet; it has {", ".join(sheet.guest)}')
+        raise RequestError(f'there is no guest "{guest}" in the sheet{nearest(guest, sheet.guest)}')
     devices: dict[str, Device] = {}
     missing: dict[str, str] = {}
     for name, form in sheet.disk.items():

@@ -26,6 +26,7 @@ from narvet.plan.disks import image_path, plan_disk
 from narvet.plan.earlier_images import check_earlier, earlier_differences, earlier_images
 from narvet.plan.existing import onto, written_anew
 from narvet.plan.mount_order import check_order, mounted_at
+from narvet.plan.only import counted_only, narrowed
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.plugs import check_doors, check_plugs, plan_plugs, with_plugged
@@ -61,6 +62,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     said = (*said, *unclean, *elsewhere)
     kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
     disks = tuple(_with_state(with_plugged(disk, facts), facts, of_disks[disk.name], kept) for disk in disks)
+    disks = counted_only(disks, facts)
     earlier = earlier_images(disks, facts, resolved)
     stores = plan_stores(resolved, disks, facts.found)
     findings = (
@@ -75,7 +77,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *check_origins(disks, facts),
         *check_earlier(disks, earlier, facts),
     )
-    return Layout(
+    layout = Layout(
         title=resolved.title,
         disks=disks,
         stores=stores,
@@ -101,6 +103,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
             *diff_guests(wanted, facts.found, systems),
         ),
     )
+    return narrowed(layout, facts)
 
 
 def _disks(

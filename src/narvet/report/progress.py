@@ -2,70 +2,123 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from rich.progress import (
-    BarColumn,
-    DownloadColumn,
-    MofNCompleteColumn,
-    Progress,
-    SpinnerColumn,
-    TextColumn,
-    TimeElapsedColumn,
-    TransferSpeedColumn,
-)
+from rich.progress import BarColumn, Progress, ProgressColumn, SpinnerColumn, Task, TextColumn
+from rich.text import Text
 
-from narvet.ground.units import show_binary
+from narvet.ground.units import NO_BREAK, counted, show_binary
 from narvet.report.terminal import message_console, plain
 
 if TYPE_CHECKING:
     from narvet.model.moves import Step
 
 
-class Steps:
-    """A bar over steps, whose number is known once they are worked out."""
+class Bytes(ProgressColumn):
+    """How many bytes are done, of how many, how fast, and how long it will still take."""
 
-    def __init__(self, bar: Progress) -> None:
+    def render(self, task: Task) -> Text:
+        """Return a task's bytes as text; nothing as long as it has none."""
+        if not task.completed and not task.total:
+            return Text("")
+        done = show_binary(int(task.completed))
+        parts = [f"{done} of {show_binary(int(task.total))}" if task.total else done]
+        if task.speed:
+            parts.append(f"{show_binary(int(task.speed))}/s")
+        if task.total and task.time_remaining is not None:
+            parts.append(f"{timedelta(seconds=int(task.time_remaining))}{NO_BREAK}left")
+        return Text(", ".join(parts))
+
+
+class Copying:
+    """A bar over bytes: called with those that are done, and told beforehand how many there will be."""
+
+    def __init__(self, bar: Progress, what: str = "") -> None:
         self._bar = bar
-        self._task = bar.add_task("", total=None, visible=False)
-        self._copied = 0
+        self._task = bar.add_task(what, total=None)
+
+    def __call__(self, size: int) -> None:
+        """Go on by so many bytes."""
+        self._bar.advance(self._task, size)
+
+    def expect(self, size: int) -> None:
+        """Hear of so many bytes more."""
+        task = self._bar.tasks[self._bar.task_ids.index(self._task)]
+        self._bar.update(self._task, total=(task.total or 0) + size)
+
+    def begin(self, what: str) -> None:
+        """Start over with something else."""
+        self._bar.reset(self._task, total=None, description=what)
+
+
+class Steps:
+    """A bar over steps, and the bytes of the one under way; on a terminal, once there is something to do."""
+
+    def __init__(self, bar: Progress, *, shown: bool) -> None:
+        self._bar = bar
+        self._shown = shown
+        self._total, self._done = 0, list[str]()
+        self.copied = Copying(bar)
 
     def start(self, total: int) -> None:
         """Show the bar, if there is anything to do."""
-        self._bar.update(self._task, total=total, visible=total > 0)
-
-    def copied(self, size: int) -> None:
-        """Show that the step under way has copied or compared so many bytes more."""
-        self._copied += size
-        self._bar.update(self._task, description=f"{show_binary(self._copied)} copied")
+        self._total = total
+        if total and self._shown:
+            self._bar.start()
+        self._begin()
 
     def done(self, step: Step) -> None:
         """Go on by one step."""
-        self._copied = 0
-        self._bar.update(self._task, advance=1, description=step.touches)
+        self._done.append(step.touches)
+        self._begin()
+
+    def _begin(self) -> None:
+        number = min(len(self._done) + 1, self._total)
+        self.copied.begin(f"step {number} of {self._total}")
+
+    @property
+    def finished(self) -> str:
+        """What is finished when work is stopped, as the beginning of a sentence; nothing if nothing was begun."""
+        if not self._total:
+            return ""
+        if not self._done:
+            return f"Of {counted(self._total, 'step')} none is finished. "
+        count = f"{len(self._done)} {'is' if len(self._done) == 1 else 'are'} finished"
+        return f"Of {counted(self._total, 'step')} {count}, the last on {self._done[-1]}. "
 
 
 @contextmanager
 def progress() -> Iterator[Steps]:
     """Show a bar over steps while the context lasts, on a terminal."""
-    screen = message_console()
-    columns = (MofNCompleteColumn(), BarColumn(), TimeElapsedColumn(), TextColumn("{task.description}"))
-    with Progress(*columns, console=screen, transient=True, disable=plain() or not screen.is_terminal) as bar:
-        yield Steps(bar)
+    bar, shown = _bar(TextColumn("{task.description}"), BarColumn(bar_width=24))
+    steps = Steps(bar, shown=shown)
+    try:
+        yield steps
+    except KeyboardInterrupt as stop:
+        stop.add_note(steps.finished)
+        raise
+    finally:
+        bar.stop()
 
 
 @contextmanager
-def counting(what: str) -> Iterator[Callable[[int], None]]:
+def counting(what: str) -> Iterator[Copying]:
     """Show how many bytes are done while the context lasts; call what it yields with each number of bytes."""
+    bar, shown = _bar(SpinnerColumn(), TextColumn("{task.description}"), BarColumn(bar_width=24))
+    counter = Copying(bar, what)
+    if shown:
+        bar.start()
+    try:
+        yield counter
+    finally:
+        bar.stop()
+
+
+def _bar(*first: ProgressColumn) -> tuple[Progress, bool]:
+    """Return a bar that is not shown yet, and whether it may be shown."""
     screen = message_console()
-    columns = (
-        SpinnerColumn(),
-        DownloadColumn(binary_units=True),
-        TransferSpeedColumn(),
-        TextColumn("{task.description}"),
-    )
-    with Progress(*columns, console=screen, transient=True, disable=plain() or not screen.is_terminal) as bar:
-        task = bar.add_task(what, total=None)
-        yield lambda size: bar.advance(task, size)
+    shown = screen.is_terminal and not plain()
+    return Progress(*first, Bytes(), console=screen, transient=True, disable=not shown), shown

@@ -70,14 +70,19 @@ def core(bands: Iterable[Band], marks: Marks) -> RenderableType:
     return table
 
 
-def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> RenderableType:
-    """Return a whole review; `named` are the disks to be shown in depth, none meaning all if they are few."""
+def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = "") -> RenderableType:
+    """Return a whole review; `named` are the disks to be shown in depth, none meaning all if they are few.
+
+    `depth` is "brief" for a line each, "long" for all in depth with all entries.
+    """
     layout = reviewed.layout
-    deep = set(named) or ({disk.name for disk in layout.disks} if len(layout.disks) <= MOST_IN_DEPTH else set())
+    most = {"brief": 0, "long": len(layout.disks)}.get(depth, MOST_IN_DEPTH)
+    deep = set(named) or ({disk.name for disk in layout.disks} if len(layout.disks) <= most else set())
     parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
     if len(deep) < len(layout.disks) and not named:
-        brief = _brief(layout.disks) if len(layout.disks) <= MOST_LISTED else _by_guest(layout.disks)
-        parts += [brief, "", "Name disks after the sheet to see them in depth.", ""]
+        listed = depth == "brief" or len(layout.disks) <= MOST_LISTED
+        parts += [_brief(layout.disks) if listed else _by_guest(layout.disks), ""]
+        parts += ["Name disks after the sheet to see them in depth.", ""] if depth != "brief" else []
     for disk in layout.disks:
         if disk.name in deep:
             parts += [_disk(disk, layout.differences, marks), ""]
@@ -86,7 +91,8 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks) -> Renderable
     parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
     if not named:
         parts += [_stores(layout.stores), ""] if layout.stores else []
-        parts += _guests(layout, marks) if len(layout.disks) <= MOST_LISTED else []
+        with_entries = depth == "long" or (depth != "brief" and len(layout.disks) <= MOST_LISTED)
+        parts += _guests(layout, marks) if with_entries else []
         parts += _must_be_off(reviewed.steps)
     return Group(*parts)
 

@@ -55,11 +55,13 @@ class Request:
 
 @dataclass(frozen=True)
 class Drafted:
-    """The text of a sheet with requests put in, the names of the disks, guests and stores that are new, and the paths
-    of the stores, as the sheet has them.
+    """The text of a sheet with requests put in, what of it was there `before`, and what is new.
+
+    `disks`, `guests` and `stores` are the names of what is new, `store_paths` the stores' paths as the sheet has them.
     """
 
     text: str
+    before: str
     disks: tuple[str, ...]
     guests: tuple[str, ...]
     stores: tuple[str, ...]
@@ -109,7 +111,7 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
     _refuse(content, sources, name)
     end = "" if text.endswith("\n") or not text else "\n"
     return Drafted(
-        text + end + "".join(f"\n{table}" for table in tables),
+        text + end + "".join(f"\n{table}" for table in tables), text,
         tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]),
         tuple(str(content["store"][name]["path"]) for name in added["store"]),
     )  # fmt: skip
@@ -133,7 +135,7 @@ def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]],
     end = "" if text.endswith("\n") or not text else "\n"
     paths = tuple(str(content["store"][one]["path"]) for one in added["store"])
     whole = text + end + "".join(f"\n{part}" for part in parts)
-    return Drafted(whole, tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]), paths)
+    return Drafted(whole, text, tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]), paths)
 
 
 def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Request]]:

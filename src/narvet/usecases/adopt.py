@@ -43,13 +43,19 @@ class Adopted:
 
 
 def adopt(
-    sheet: Path, images: Sequence[Path], *, guest: str | None = None, title: str = "", identity: UUID | None = None
+    sheet: Path,
+    images: Sequence[Path],
+    *,
+    guest: str | None = None,
+    title: str = "",
+    identity: UUID | None = None,
+    dry: bool = False,
 ) -> Adopted:
     """Put disks that exist into a sheet, or start one with them; nothing is written unless all of them fit.
 
     `guest` is the name of the guest that uses them; it may be left out where the sheet has just one. Mount points are
     those that its root or registry text tells; entries that are just as the sheet then asks become Narvet's own.
-    `title` and `identity` are those of a new sheet.
+    `title` and `identity` are those of a new sheet. A `dry` call writes nothing.
 
     Raises:
         RequestError: an image cannot be taken in, or the sheet is not valid.
@@ -64,6 +70,8 @@ def adopt(
         for image in images:
             taking.take(image)
         drafted = with_tables(text, taking.tables, str(sheet))
+        if dry:
+            return Adopted(drafted, tuple(taking.remarks))
         replace_content(sheet, drafted.text.encode())
         found = work_out(sheet)
         layout = found.layout

@@ -22,7 +22,7 @@ from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.ledger import ledger_path, record
 from narvet.plan.by_hand import HandWork, plug_in, take_out
 from narvet.plan.plugs import otherwise
-from narvet.usecases.layout import WorkedOut, work_out
+from narvet.usecases.layout import WorkedOut, check_names, work_out
 
 Agree = Callable[[Sequence[PlannedDisk]], bool]
 
@@ -62,12 +62,13 @@ def attach(
     *,
     enlarge: bool = False,
     by_hand: bool = False,
-    on_copied: OnCopied = lambda _: None,
+    dry: bool = False,
+    on_copied: OnCopied | None = None,
 ) -> Attaching:
     """Plug disks of a sheet into their guests, all of them if none is named; what is plugged in as asked stays so.
 
     With `enlarge`, disks that are plugged in already and are to be larger get their new size while the guest runs; with
-    `by_hand` nothing is done, and everything listed.
+    `by_hand` nothing is done, and everything listed. A `dry` call gives what would be done, and changes nothing.
 
     Raises:
         RequestError: a disk is not as the sheet has it, so that it must be written first; or it cannot be plugged in.
@@ -87,7 +88,8 @@ def attach(
                 state = door.state()
                 _refuse(f"{sheet}: disk {disk.name}: {one}" for disk in own for one in _obstacles(disk, door, state))
                 for disk in own:
-                    done += _recorded(sheet, _attach(disk, door, state, enlarge=enlarge))
+                    one = _attach(disk, door, state, enlarge=enlarge, dry=dry)
+                    done += [one] if dry else _recorded(sheet, one)
     return Attaching(tuple(done), _by_hand(plug_in, disks, found, every=by_hand))
 
 
@@ -97,12 +99,13 @@ def detach(
     *,
     seconds: float = USUAL_WAIT,
     by_hand: bool = False,
+    dry: bool = False,
     agree: Agree = lambda _: True,
-    on_copied: OnCopied = lambda _: None,
+    on_copied: OnCopied | None = None,
 ) -> Attaching:
     """Take disks out of their guests; entries and images stay. Nothing is done if `agree`, called with them, says no.
 
-    With `by_hand` nothing is done either, and everything listed.
+    With `by_hand` nothing is done either, and everything listed. A `dry` call gives what would be done.
 
     Raises:
         RequestError: there is no such disk.
@@ -112,7 +115,7 @@ def detach(
         found = work_out(sheet)
         disks = _named(sheet, names, found.layout)
         there = [disk for disk in disks if disk.plugged is not None]
-        if there and not by_hand and not agree(there):
+        if there and not by_hand and not dry and not agree(there):
             return Attaching((), ())
         done: list[Attached] = []
         for disk in disks:
@@ -120,7 +123,10 @@ def detach(
             form = found.sheet.guest[guest].door
             if form is not None and not by_hand:
                 kind, place = door_of(form, sheet.parent)
-                done += _recorded(sheet, _detach(disk, guest, kind, place, seconds))
+                if dry:
+                    done.append(_done(disk, guest, "not plugged in" if disk.plugged is None else "detached"))
+                else:
+                    done += _recorded(sheet, _detach(disk, guest, kind, place, seconds))
     return Attaching(tuple(done), _by_hand(take_out, disks, found, every=by_hand))
 
 
@@ -139,9 +145,7 @@ def write_list(to: Path, works: Iterable[HandWork]) -> None:
 
 def _named(sheet: Path, names: Sequence[str], layout: Layout) -> list[PlannedDisk]:
     known = {disk.name: disk for disk in layout.disks}
-    unknown = next((name for name in names if name not in known), None)
-    if unknown is not None:
-        raise RequestError(f'{sheet}: there is no disk "{unknown}" in the sheet')
+    check_names(sheet, names, known)
     return [known[name] for name in dict.fromkeys(names or known)]
 
 
@@ -205,17 +209,21 @@ def _there(disk: PlannedDisk, state: DoorState) -> Plugged | None:
     return next((one for one in state.plugged if one.path == path), None)
 
 
-def _attach(disk: PlannedDisk, door: Door, state: DoorState, *, enlarge: bool) -> Attached:
+def _attach(disk: PlannedDisk, door: Door, state: DoorState, *, enlarge: bool, dry: bool) -> Attached:
     there = _there(disk, state)
     if there is None:
-        door.plug(disk)
+        if not dry:
+            door.plug(disk)
         return _done(disk, disk.guest, "attached")
     did = []
-    if door.renew(disk, there):
+    if door.is_outdated(disk, there):
+        if not dry:
+            door.renew(disk, there)
         did.append("changed")
     if there.size is not None and disk.size > there.size:
         if enlarge:
-            door.enlarge(there, disk.size)
+            if not dry:
+                door.enlarge(there, disk.size)
             did.append("enlarged")
         else:
             did.append(SMALLER)

@@ -39,23 +39,32 @@ def read_requests(path: Path) -> list[Request]:
     return requests
 
 
-def draft(sheet: Path, requests: Sequence[Request], *, title: str = "", identity: UUID | None = None) -> Drafted:
+def draft(
+    sheet: Path, requests: Sequence[Request], *, title: str = "", identity: UUID | None = None, dry: bool = False
+) -> Drafted:
     """Put requests into a sheet, or start one with them; nothing is written unless all of them fit.
 
     `title` and `identity` are those of a new sheet; without an identity it gets a fresh one.
 
-    The folders of stores that are new are made too.
+    The folders of stores that are new are made too. A `dry` call writes and makes nothing.
 
     Raises:
         RequestError: the sheet or a request is not valid.
         OSError: the system refused.
     """
     with sheet_lock(sheet):
-        return _draft(sheet, requests, title, identity or uuid4())
+        made = _draft(sheet, requests, title, identity or uuid4())
+        if not dry:
+            for path in made.store_paths:
+                make_folders(sheet.parent / path)
+            replace_content(sheet, made.text.encode())
+    return made
 
 
-def start_blank(sheet: Path, *, identity: UUID | None = None) -> None:
+def start_blank(sheet: Path, *, identity: UUID | None = None, dry: bool = False) -> Drafted:
     """Write a sheet to be filled in, with every key and its meaning; the folder of its store is made too.
+
+    A `dry` call writes and makes nothing.
 
     Raises:
         RequestError: there is a sheet already.
@@ -64,9 +73,13 @@ def start_blank(sheet: Path, *, identity: UUID | None = None) -> None:
     if sheet.exists():
         raise RequestError(f"{sheet} is there already; choose another name")
     text = blank_sheet(identity or uuid4())
-    for store in parse_sheet(text, str(sheet)).store.values():
-        make_folders(sheet.parent / store.path)
-    replace_content(sheet, text.encode())
+    form = parse_sheet(text, str(sheet))
+    if not dry:
+        for store in form.store.values():
+            make_folders(sheet.parent / store.path)
+        replace_content(sheet, text.encode())
+    paths = tuple(store.path for store in form.store.values())
+    return Drafted(text, "", tuple(form.disk), tuple(form.guest), tuple(form.store), paths)
 
 
 def _draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID) -> Drafted:
@@ -77,8 +90,4 @@ def _draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID)
         parse_sheet(text, str(sheet))
     else:
         text = new_sheet(title, identity)
-    made = drafted(text, requests, str(sheet))
-    for path in made.store_paths:
-        make_folders(sheet.parent / path)
-    replace_content(sheet, made.text.encode())
-    return made
+    return drafted(text, requests, str(sheet))

@@ -46,23 +46,25 @@ def enlarge(
     image_format: str | None = None,
     bases: Sequence[Path] = (),
     sector_size: int | None = None,
+    dry: bool = False,
 ) -> Resized:
     """Make the disk of an image larger, with a partition and the filesystem on it.
 
     `size` is bytes, None to use only what is free on the disk. `partition` is a number, None for the last one on the
     disk. With `space` full what is added to the image gets its place at once. `image_format`, `bases` and `sector_size`
-    say of the image what its name and content do not.
+    say of the image what its name and content do not. A `dry` call works out what would change, and changes nothing.
 
     Raises:
         RequestError: there is no such image or partition, it cannot be made so, or its table is not certain.
         ImageError: the image or one of its bases is not sound.
         RefusedError: somebody uses it, it is the base of others, or the store has no room.
     """
-    clear_folders(image)
     trust = trust_of_call(image, image_format, bases)
-    with exclusive_lock(image):
-        recover(image)
-    return enlarge_image(image, size, partition, space, trust, sector_size)
+    if not dry:
+        clear_folders(image)
+        with exclusive_lock(image):
+            recover(image)
+    return enlarge_image(image, size, partition, space, trust, sector_size, dry=dry)
 
 
 def enlarge_image(
@@ -72,6 +74,8 @@ def enlarge_image(
     space: Space,
     trust: Trust,
     sector_size: int | None,
+    *,
+    dry: bool = False,
 ) -> Resized:
     """Make the disk of an image larger; see `enlarge`."""
     facts = chain(image, trust)[0].facts
@@ -89,6 +93,6 @@ def enlarge_image(
     wanted = replace(wanted, image=replace(wanted.image, space=space))
     changes = diff_disk(image_place(str(image)), wanted, replace(found, findings=()), is_copied=False)
     grows = [one for one in changes if isinstance(one.asked, int)]
-    if grows and not has_errors(findings):
+    if grows and not dry and not has_errors(findings):
         ChangeDisk(str(image), "", wanted, found, trust=trust).apply()
     return Resized(found, wanted, tuple(grows), findings)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, has_errors
 from narvet.guests import guest_system
 from narvet.guests.contract import HasRoots
@@ -30,12 +30,14 @@ def entries(sheet: Path, guest: str | None = None) -> Layout:
     """
     layout = work_out(sheet).layout
     if guest is not None and guest not in layout.guests:
-        raise RequestError(f'{sheet}: there is no guest "{guest}" in the sheet; it has {", ".join(layout.guests)}')
+        raise RequestError(f'{sheet}: there is no guest "{guest}" in the sheet{nearest(guest, layout.guests)}')
     return layout
 
 
-def install_entries(sheet: Path, guest: str, root: str) -> Installed:
+def install_entries(sheet: Path, guest: str, root: str, *, dry: bool = False) -> Installed:
     """Add a guest's entries to the fstab in a root folder, which need not be the one that the sheet names.
+
+    A `dry` call only counts them.
 
     Raises:
         RequestError: there is no such guest, or its system has no entries that go into a root.
@@ -47,5 +49,5 @@ def install_entries(sheet: Path, guest: str, root: str) -> Installed:
     found = system.observe_root(root, [entry.file for entry in wanted.entries])
     disks = [disk for disk in layout.disks if disk.guest == guest]
     findings = (*found.findings, *system.check_mounts(disks, found))
-    added, there = (0, 0) if has_errors(findings) else system.install(wanted, found)
+    added, there = (0, 0) if has_errors(findings) else system.install(wanted, found, dry=dry)
     return Installed(added, there, findings)

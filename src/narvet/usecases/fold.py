@@ -26,7 +26,7 @@ from narvet.formats.images.fold_mark import FoldMark, mark_path, read_mark, stat
 from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
-from narvet.ground.meter import OnCopied
+from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.observe.children import children_of
 
 _WRITES_FOR = 10 * 10**9  # nanoseconds that a mark allows for; it is written anew while work goes on
@@ -35,41 +35,44 @@ _FLUSHES_FOR = 600 * 10**9  # what a slow store may take to have everything writ
 
 def fold(
     child: Path,
-    on_copied: OnCopied = lambda _: None,
+    on_copied: OnCopied | None = None,
     *,
     image_format: str | None = None,
     bases: Sequence[Path] = (),
+    dry: bool = False,
 ) -> Path:
     """Put a child's differences into its base and remove the child; return the base.
 
     `on_copied` is called with numbers of bytes done. `image_format` is what the child is read by where its ending does
-    not tell, `bases` are bases that may lie elsewhere.
+    not tell, `bases` are bases that may lie elsewhere. A `dry` call looks whether it can be done, and changes nothing.
 
     Raises:
         RequestError: it is no child, or others need the base or the child as they are.
         ImageError: an image is not sound, or the base is not to be trusted.
         RefusedError: the base changed since the child was made, somebody uses an image, or the system refused.
     """
-    clear_folders(child)
+    if not dry:
+        clear_folders(child)
     trust = trust_of_call(child, image_format, bases)
     child = behind_link(child)
     mark = mark_path(child)
     with exclusive_lock(child):
         begun = read_mark(mark)
         if begun is not None and not child.exists() and begun.phase == "removing":
-            _remove(child, mark, begun)
+            if not dry:
+                _remove(child, mark, begun)
             return Path(begun.base)
         links = chain(child, trust, changed_too=True)
         if len(links) < 2:
             raise RequestError(f"{child}: it has no base to be folded into")
         base = behind_link(links[1].path)
-        with exclusive_lock(base):
+        with exclusive_lock(base), metered(on_copied):
             mine = begun is not None and begun.base == os.path.realpath(base)
-            _fold(links, base, mark, begun if mine else None, on_copied)
+            _fold(links, base, mark, begun if mine else None, dry=dry)
     return base
 
 
-def _fold(links: list[Link], base: Path, mark: Path, begun: FoldMark | None, on_copied: OnCopied) -> None:
+def _fold(links: list[Link], base: Path, mark: Path, begun: FoldMark | None, *, dry: bool) -> None:
     top, below = links[0], links[1]
     _check_base(top, below, begun)
     for upper, lower in pairwise(links[1:]):
@@ -82,10 +85,10 @@ def _fold(links: list[Link], base: Path, mark: Path, begun: FoldMark | None, on_
     others = [file for link in links[2:] for file in link.files]
     gone = tuple((file.name, file.stat().st_dev, file.stat().st_ino) for file in files[: files.index(base)])
     with lease(*files, change=True) as held, lease(*others, change=False):
+        if dry:
+            return
         if begun is None or begun.phase != "removing":
-            begun = _put_all(
-                links, base, mark, begun or FoldMark(os.path.realpath(base), top.facts.base_link), on_copied
-            )
+            begun = _put_all(links, base, mark, begun or FoldMark(os.path.realpath(base), top.facts.base_link))
             begun = replace(begun, phase="removing", finished=state_of(base), gone=gone)
             write_mark(mark, begun)
         held.check()
@@ -103,7 +106,7 @@ def _check_base(top: Link, below: Link, begun: FoldMark | None) -> None:
         )
 
 
-def _put_all(links: list[Link], base: Path, mark: Path, begun: FoldMark, on_copied: OnCopied) -> FoldMark:
+def _put_all(links: list[Link], base: Path, mark: Path, begun: FoldMark) -> FoldMark:
     """Write what the child holds into its base; return the mark as it stands then."""
     top, below = links[0], links[1]
     state = replace(begun, phase="writing", becomes="", until=time.time_ns() + _WRITES_FOR)
@@ -121,7 +124,7 @@ def _put_all(links: list[Link], base: Path, mark: Path, begun: FoldMark, on_copi
         if below.kind.renews_link and facts.link != below.facts.link:
             state = replace(state, becomes=facts.link)
             write_mark(mark, state)
-        _put(disk, bottom, on_copied, go_on)
+        _put(disk, bottom, go_on)
         state = replace(state, until=time.time_ns() + _FLUSHES_FOR)
         write_mark(mark, state)
         bottom.flush()
@@ -136,10 +139,12 @@ def _check_relatives(child: Path, base: Path) -> None:
             raise RequestError(f"{one}: {others[0]} needs this {whose} as it is; fold or recast that first")
 
 
-def _put(top: BlockDevice, bottom: BlockDevice, on_copied: OnCopied, go_on: Callable[[], None]) -> None:
+def _put(top: BlockDevice, bottom: BlockDevice, go_on: Callable[[], None]) -> None:
     if not isinstance(top, Layered):
         raise RequestError("the child does not tell its own blocks from its base's")
-    for (start, length), zeros in top.own_extents():
+    runs = list(top.own_extents())
+    expected(sum(run.length for run, zeros in runs if not zeros))
+    for (start, length), zeros in runs:
         for offset in range(start, start + length, PIECE):
             go_on()
             size = min(PIECE, start + length - offset)
@@ -147,7 +152,7 @@ def _put(top: BlockDevice, bottom: BlockDevice, on_copied: OnCopied, go_on: Call
                 bottom.zero(offset, size)
             else:
                 bottom.write(offset, top.read(offset, size))
-                on_copied(size)
+                copied(size)
 
 
 def _remove(child: Path, mark: Path, begun: FoldMark) -> None:

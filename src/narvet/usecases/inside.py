@@ -7,7 +7,7 @@ the same as outside: one plan, one diff, steps; only that a device is written in
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -39,8 +39,8 @@ from narvet.plan.existing import as_found
 from narvet.plan.layout import plan
 from narvet.sheet.form import DiskForm, Sheet, StoreForm
 from narvet.sheet.read import read_sheet
-from narvet.usecases.layout import WorkedOut, moment
-from narvet.usecases.write import OnDone, OnStart, Written
+from narvet.usecases.layout import WorkedOut, check_names, moment, only
+from narvet.usecases.write import Agree, OnDone, OnStart, Written
 
 _HERE = "this machine"
 _MUCH = 1 << 62  # what is free on a machine whose devices are what they are
@@ -66,11 +66,16 @@ def write_inside(
     sheet: Path,
     guest: str,
     *,
+    disks: Iterable[str] = (),
+    dry: bool = False,
+    agree: Agree = lambda _: True,
     on_start: OnStart = lambda _: None,
     on_done: OnDone = lambda _: None,
-    on_copied: OnCopied = lambda _: None,
+    on_copied: OnCopied | None = None,
 ) -> Written:
     """Write a guest's disks on the devices it has, here inside it: tables, filesystems, mount points, entries, mounts.
+
+    `disks` are the only ones to be written, all if none is named. `dry`, `agree` and the rest are as with `write`.
 
     Raises:
         RequestError: the sheet is not a valid one, has no such guest, or that one does not run Linux.
@@ -78,9 +83,12 @@ def write_inside(
     """
     ledger = ledger_path(sheet)
     with sheet_lock(sheet):
-        found = _work_out(sheet, guest)
+        found = _only(_work_out(sheet, guest), sheet, tuple(disks))
         errors = has_errors(found.layout.findings)
         todo = () if errors else _steps(found, begun_devices(ledger), partitions_to_grow(ledger))
+        changes = tuple(step for step in todo if step.is_change)
+        if dry or (changes and not agree(changes)):
+            return Written(found.layout, (*todo, *(() if errors else _mounts(found))) if dry else ())
         on_start(len(todo))
         with metered(on_copied):
             carry_out(sheet, todo, on_done)
@@ -120,6 +128,15 @@ def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
     layout = replace(layout, findings=tuple(one for one in layout.findings if not _is_idle(one, layout, chosen)))
     said = (rules.device_missing.error(disk_place(name), reason) for name, reason in chosen.missing.items())
     return WorkedOut(replace(layout, findings=(*layout.findings, *said)), facts, here)
+
+
+def _only(found: WorkedOut, sheet: Path, names: tuple[str, ...]) -> WorkedOut:
+    """Return a sheet as it is worked out where only some of the guest's disks are to be written."""
+    missing = [one for one in found.layout.findings if rules.device_missing.made(one)]
+    check_names(sheet, names, {*found.layout.wanted.disks, *(one.where.name for one in missing)})
+    narrow = only(found, names)
+    kept = [one for one in found.layout.findings if one.where.kind != "disk" or one.where.name in names]
+    return replace(narrow, layout=replace(narrow.layout, findings=tuple(kept))) if names else found
 
 
 def _is_idle(finding: Finding, layout: Layout, chosen: Chosen) -> bool:
@@ -244,8 +261,8 @@ def _mounts(found: WorkedOut) -> Iterator[Step]:
     """Yield the mounts of what is not mounted yet, outer ones first."""
     fresh = {disk.name for disk in found.layout.disks if disk.state == "to make"}
     for one, device in _asked(found):
-        if not device.is_used(one.partition.number, one.at):
-            name = one.where.name
+        name, only = one.where.name, found.facts.only
+        if not device.is_used(one.partition.number, one.at) and (not only or name in only):
             yield MountVolume(name, "", device.path, one.partition, one.kind, one.options, promised=name in fresh)
 
 

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.steps import steps
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RequestError, nearest
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.observe.gather import observe
 from narvet.plan.layout import plan
+from narvet.plan.mark import mark_of
 from narvet.sheet.form import Sheet
 from narvet.sheet.read import read_sheet
 from narvet.sheet.values import LATEST
@@ -39,9 +40,7 @@ def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), a
         OSError: the system does not let something be read.
     """
     sheet = read_sheet(path)
-    unknown = next((name for name in anew if name not in sheet.disk), None)
-    if unknown is not None:
-        raise RequestError(f'{path}: there is no disk "{unknown}" in the sheet')
+    check_names(path, anew, sheet.disk)
     sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
     apart = {name: form.guest for name, form in sheet.disk.items() if form.device is not None}
     sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})
@@ -50,23 +49,43 @@ def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), a
     return WorkedOut(plan(sheet, facts), facts, sheet)
 
 
+def only(found: WorkedOut, names: Iterable[str]) -> WorkedOut:
+    """Return a sheet as it is worked out where only the disks of these names are to be written, all without names."""
+    facts = replace(found.facts, only=frozenset(names))
+    return WorkedOut(plan(found.sheet, facts), facts, found.sheet) if facts.only else found
+
+
+def check_names(sheet: Path, names: Iterable[str], known: Collection[str]) -> None:
+    """Raise RequestError for the first name that is not one of the `known` disks of a sheet."""
+    for name in names:
+        if name not in known:
+            raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet{nearest(name, known)}')
+
+
 @dataclass(frozen=True)
 class Reviewed:
-    """A sheet worked out, and the steps that writing it would take; findings of level error would stop it."""
+    """A sheet worked out, and the steps that writing it would take; findings of level error would stop it.
+
+    `mark` stands for all that is in it: writing can be told that nothing may be different.
+    """
 
     layout: Layout
     steps: tuple[Step, ...]
+    mark: str
 
 
-def review(sheet: Path) -> Reviewed:
+def review(sheet: Path, disks: Iterable[str] = ()) -> Reviewed:
     """Return the sheet at a path worked out: everything that would be made, and the findings; nothing is written.
 
+    `disks` must be names of disks in it.
+
     Raises:
-        RequestError: the sheet is not a valid one.
+        RequestError: the sheet is not a valid one, or has no such disk.
         OSError: the system does not let something be read.
     """
     found = work_out(sheet)
-    return Reviewed(found.layout, steps(found.layout, found.facts))
+    check_names(sheet, disks, found.layout.wanted.disks)
+    return Reviewed(found.layout, steps(found.layout, found.facts), str(mark_of(found.layout)))
 
 
 def confirm(sheet: Path) -> Layout:

@@ -72,16 +72,17 @@ class Made:
         return has_errors(self.findings)
 
 
-def make(image: Path, wishes: DiskWishes, identity: UUID | None = None) -> Made:
+def make(image: Path, wishes: DiskWishes, identity: UUID | None = None, *, dry: bool = False) -> Made:
     """Make one disk, at `image`: table, one partition, filesystem, owner and mode.
 
-    Its ids follow from `identity` and the image's name; without one they are new each time.
+    Its ids follow from `identity` and the image's name; without one they are new each time. A `dry` call makes nothing.
 
     Raises:
         RequestError: a wish is not valid, or the name is taken.
         RefusedError: the system refused.
     """
-    clear_folders(image)
+    if not dry:
+        clear_folders(image)
     refuse_taken(image)
     _refuse_without_effect(wishes)
     kind = format_for(image, wishes.format)
@@ -92,7 +93,7 @@ def make(image: Path, wishes: DiskWishes, identity: UUID | None = None) -> Made:
     site = Site(str(image), guest.runs, Guest(), ids, moment(UNDATED))
     planned, said = plan_disk(resolve_disk(name, asked), site)
     findings = (*check_disk_asked(asked), *said, *_room_checks(image, planned))
-    if not has_errors(findings):
+    if not has_errors(findings) and not dry:
         MakeImage(name, "", planned.wanted, planned.spec).apply()
     return Made(str(image), guest.runs, kind.name, planned, findings)
 

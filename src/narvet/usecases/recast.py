@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
 from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
-from narvet.apply.staging import new_image
+from narvet.apply.staging import new_image, refuse_taken
 from narvet.block.publish import clear_folders
 from narvet.formats.images import format_for
 from narvet.formats.images.chain import identify
@@ -18,6 +18,7 @@ from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.ids import derive
+from narvet.ground.meter import OnCopied, metered
 from narvet.ground.units import align_up, show_apart, show_bytes
 from narvet.model.estate import NO_TABLE
 from narvet.observe.certainty import table_doubts
@@ -56,27 +57,33 @@ def recast(
     bases: Sequence[Path] = (),
     sector_size: int | None = None,
     verify: bool = False,
-    on_copied: Callable[[int], object] = lambda _: None,
+    dry: bool = False,
+    on_copied: OnCopied | None = None,
 ) -> Recast:
     """Write the disk of an image, with all that its bases hold, to a new image; the old one stays as it is.
 
     `image_format` is what the image is read by where its ending does not tell, `bases` are bases that may lie
     elsewhere, `sector_size` is bytes, where the image does not record them. With `verify` every byte of both disks is
-    read afterwards and compared. `on_copied` is called with numbers of bytes done.
+    read afterwards and compared. `on_copied` is called with numbers of bytes done. A `dry` call looks whether it can be
+    done, and writes nothing.
 
     Raises:
         RequestError: there is no such image, the new name is taken, or the format cannot hold the disk so.
         ImageError: the image or one of its bases is not sound.
         RefusedError: somebody writes to the image, the system refused, or the copy is not the same.
     """
-    clear_folders(new)
+    if not dry:
+        clear_folders(new)
     kind = format_for(new, wishes.format)
     source = source_of(image, trust_of_call(image, image_format, bases), sector_size)
     spec = image_spec_for(source, kind, new, wishes)
-    with new_image(new, kind, like=image) as built:
-        changed = copy_disk(source, built, kind, spec, on_copied)
+    if dry:
+        refuse_taken(new)
+        return Recast(new, kind.name, spec, False, tuple(_remarks(source, kind, spec, wishes.size)))
+    with new_image(new, kind, like=image) as built, metered(on_copied):
+        changed = copy_disk(source, built, kind, spec)
         if verify:
-            verify_copy(source, built, kind, spec, changed, on_copied)
+            verify_copy(source, built, kind, spec, changed)
         inside = _grown_inside(source, built, spec) if spec.size > source.size and not spec.packed else ()
     remarks = (*_remarks(source, kind, spec, wishes.size), *inside)
     return Recast(new, kind.name, spec, verify, remarks)

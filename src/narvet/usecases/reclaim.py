@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
@@ -22,7 +22,7 @@ from narvet.formats.images.trust import trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, without
 from narvet.ground.ids import derive
-from narvet.ground.meter import OnCopied
+from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.units import align_down, align_up
 from narvet.observe.certainty import doubts_inside, table_doubts, unused
 from narvet.observe.children import base_of, children_of
@@ -40,29 +40,33 @@ class Reclaimed:
 
 def reclaim(
     path: Path,
-    on_copied: OnCopied = lambda _: None,
+    on_copied: OnCopied | None = None,
     *,
     image_format: str | None = None,
     bases: Sequence[Path] = (),
     sector_size: int | None = None,
+    dry: bool = False,
 ) -> Reclaimed:
     """Rewrite the image at `path`, as a thin one, without what is zero or unused in it.
 
     What filesystems use stays bit for bit; what they do not use reads as zeros, or as what the base holds. Ids, block
     and sector sizes stay. `sector_size` is bytes, where the format does not record them. `image_format` is what
     the image is read by where its ending does not tell, `bases` are bases that may lie elsewhere. `on_copied` is called
-    with numbers of bytes done.
+    with numbers of bytes done. A `dry` call changes nothing; it gives the most that can be stored after, as blocks that
+    are zero are only seen once they are read.
 
     Raises:
         RequestError: the image is in pieces or packed, others need it as it is, or its table is not certain.
         ImageError: it is not sound.
         RefusedError: its base changed, somebody uses it, or the system refused.
     """
-    clear_folders(path)
+    if not dry:
+        clear_folders(path)
     trust = trust_of_call(path, image_format, bases)
     path = behind_link(path)
     with exclusive_lock(path):
-        recover(path)
+        if not dry:
+            recover(path)
         links = chain(path, trust, changed_too=True)
         _check(path, links)
         found = survey(str(path), trust=trust, sector_size=sector_size)
@@ -71,17 +75,31 @@ def reclaim(
             raise RequestError(f"{path}: what it uses is not certain, so nothing is given back: {unsure[0]}")
         spec = _spec(links, found.image.sector_size or sector_size or 512)
         bases = [file for link in links[1:] for file in link.files]
-        with lease(path, change=True) as held, lease(*bases, change=False), workspace(path) as built:
+        if dry:
+            with lease(path, change=True), lease(*bases, change=False), open_links(links, spec.sector_size) as old:
+                doubts = doubts_inside(found, old)
+                before, used = stored_at(path), _used(old, unused(found, old, doubts))
+            return Reclaimed(before, min(before, used), _kept(doubts))
+        held_bases = lease(*bases, change=False)
+        with lease(path, change=True) as held, held_bases, workspace(path) as built, metered(on_copied):
             with open_links(links, spec.sector_size) as old, new_image_file(links[0].kind, built, spec) as new:
                 doubts = doubts_inside(found, old)
-                _copy(old, new, unused(found, old, doubts), on_copied, child=len(links) > 1)
+                _copy(old, new, unused(found, old, doubts), child=len(links) > 1)
             sync_file(built)  # what it stores is known only once it is written
             before, after = stored_at(path), stored_at(built)
             if after < before:
                 held.check()
                 take_place(built, path)
-    kept = tuple(f"partition {number} is kept whole: {doubt}" for number, doubt in doubts.items() if doubt)
-    return Reclaimed(before, min(before, after), kept)
+    return Reclaimed(before, min(before, after), _kept(doubts))
+
+
+def _kept(doubts: Mapping[int, str]) -> tuple[str, ...]:
+    return tuple(f"partition {number} is kept whole: {doubt}" for number, doubt in doubts.items() if doubt)
+
+
+def _used(old: BlockDevice, holes: Iterator[Extent]) -> int:
+    """Return how many bytes an image decides itself that something uses."""
+    return sum(run.length for run in without((run for run, zeros in _own(old) if not zeros), _worthwhile(holes)))
 
 
 def _spec(links: list[Link], sector_size: int) -> ImageSpec:
@@ -106,12 +124,14 @@ def _check(path: Path, links: list[Link]) -> None:
         raise RequestError(f"{path}: {child_path} is a child of it and needs it as it is; fold that first")
 
 
-def _copy(old: BlockDevice, new: BlockDevice, holes: Iterator[Extent], on_copied: OnCopied, *, child: bool) -> None:
+def _copy(old: BlockDevice, new: BlockDevice, holes: Iterator[Extent], *, child: bool) -> None:
     """Write to the new image what the old one decides itself and something uses; a child's zeros hide its base."""
     for run, zeros in _own(old):
         if zeros and child:
             new.zero(*run)
-    for start, length in without((run for run, zeros in _own(old) if not zeros), _worthwhile(holes)):
+    runs = list(without((run for run, zeros in _own(old) if not zeros), _worthwhile(holes)))
+    expected(sum(run.length for run in runs))
+    for start, length in runs:
         for offset in range(start, start + length, PIECE):
             data = old.read(offset, min(PIECE, start + length - offset))
             done = 0
@@ -122,7 +142,7 @@ def _copy(old: BlockDevice, new: BlockDevice, holes: Iterator[Extent], on_copied
                 done = last
             if child and done < len(data):
                 new.zero(offset + done, len(data) - done)
-            on_copied(len(data))
+            copied(len(data))
 
 
 def _own(device: BlockDevice) -> Iterator[tuple[Extent, bool]]:

@@ -30,7 +30,7 @@ from narvet.observe.children import children_of
 from narvet.plan.diff import is_ours
 from narvet.sheet.read import text_of
 from narvet.sheet.remove_disk import without_disk
-from narvet.usecases.layout import WorkedOut, work_out
+from narvet.usecases.layout import WorkedOut, check_names, work_out
 
 Agree = Callable[[tuple[Step, ...]], bool]
 
@@ -45,6 +45,7 @@ class RemoveImage:
     kind: ImageFormat
     stored: int
     guest_may_run = False
+    is_change = True
     comes_last = False
 
     @property
@@ -77,6 +78,7 @@ class TakeOutOfSheet:
     guest: str
     sheet: Path
     guest_may_run = True
+    is_change = True
     comes_last = True
     summary = "taken out of the sheet"
 
@@ -91,8 +93,10 @@ class TakeOutOfSheet:
         return {"did": "taken out of the sheet", "disk": self.disk}
 
 
-def retire(sheet: Path, name: str, agree: Agree = lambda _: True) -> tuple[Step, ...]:
+def retire(sheet: Path, name: str, agree: Agree = lambda _: True, *, dry: bool = False) -> tuple[Step, ...]:
     """Remove a disk for good; return the steps that were done, none if `agree`, called with them, says no.
+
+    A `dry` call returns the steps that would be done.
 
     Raises:
         RequestError: there is no such disk, or something needs it; a line for each.
@@ -100,8 +104,11 @@ def retire(sheet: Path, name: str, agree: Agree = lambda _: True) -> tuple[Step,
     """
     with sheet_lock(sheet):
         found = work_out(sheet)
-        clear_stores(found.layout)
+        if not dry:
+            clear_stores(found.layout)
         todo = retirement(sheet, name, found)
+        if dry:
+            return todo
         if not agree(todo):
             return ()
         carry_out(sheet, todo, lambda _: None)
@@ -119,7 +126,8 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     if disk is None and name in layout.left_over:
         return _left_over(sheet, name, layout.left_over[name], found)
     if disk is None:
-        raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet')
+        check_names(sheet, [name], {one.name: one for one in layout.disks})
+        raise RequestError(f"{sheet}: disk {name} is a real device; take it out of the sheet by hand")
     image = layout.found.disks.get(name)
     path = Path(image.path if image else disk.path)
     needed = list(_needed_by(disk, path, found))

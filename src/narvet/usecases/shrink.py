@@ -35,24 +35,26 @@ def shrink(
     move_files: bool = False,
     image_format: str | None = None,
     sector_size: int | None = None,
-    on_copied: OnCopied = lambda _: None,
+    dry: bool = False,
+    on_copied: OnCopied | None = None,
 ) -> Resized:
     """Make the disk of an image smaller, with the partition at its end and the filesystem on that.
 
     `size` is bytes. With `move_files` files behind the new end are moved before it; otherwise nothing may lie there.
     A raw image is cut where it is; another one is written anew in its place, which needs room for that.
     `image_format` and `sector_size` say of the image what its name and content do not. `on_copied` is called with
-    numbers of bytes that are moved, copied or compared.
+    numbers of bytes that are moved, copied or compared. A `dry` call works out what would change, and changes nothing.
 
     Raises:
         RequestError: there is no such image, it cannot be made so, or its table is not certain.
         ImageError: the image is not sound.
         RefusedError: somebody uses it, it is the base of others, or the store has no room.
     """
-    clear_folders(image)
     trust = trust_of_call(image, image_format, ())
-    with exclusive_lock(image):
-        recover(image)
+    if not dry:
+        clear_folders(image)
+        with exclusive_lock(image):
+            recover(image)
     (link, *bases), found = (
         chain(image, trust),
         survey(str(image), deep=False, reach=True, trust=trust, sector_size=sector_size),
@@ -62,7 +64,7 @@ def shrink(
     wished = align_up(kind.fit(align_up(size, unit), link.facts.block_size or None), unit)
     wanted, findings = shortened(found, wished, moving=move_files)
     changes = diff_disk(image_place(str(image)), wanted, replace(found, findings=()), is_copied=False)
-    if wanted.size < found.size and not has_errors(findings):
+    if wanted.size < found.size and not dry and not has_errors(findings):
         with metered(on_copied):
             _apply(link, found, wanted, trust, sector_size)
     return Resized(found, wanted, tuple(one for one in changes if isinstance(one.asked, int)), findings)

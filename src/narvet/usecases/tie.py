@@ -24,7 +24,7 @@ from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.ids import derive
-from narvet.ground.meter import OnCopied
+from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.observe.children import base_of, refuse_with_children
 
 
@@ -45,25 +45,28 @@ def tie(
     sure: bool = False,
     image_format: str | None = None,
     bases: Sequence[Path] = (),
-    on_read: OnCopied = lambda _: None,
+    dry: bool = False,
+    on_copied: OnCopied | None = None,
 ) -> Tied:
     """Have `child` keep its differences from `base` from now on; what the disk reads as stays the same.
 
     `same_as` is an image that the child was made from, wherever that lies, with which the base is compared; otherwise
     it is the base that the child names, if that is still there. With `sure` the caller answers for the base.
     `image_format` is what the child is read by where its ending does not tell, `bases` are bases of the base that may
-    lie elsewhere. `on_read` is called with numbers of bytes compared.
+    lie elsewhere. `on_copied` is called with numbers of bytes compared. A `dry` call compares, and changes nothing.
 
     Raises:
         RequestError: it is no child, or its format has no such base.
         ImageError: an image is not sound.
         RefusedError: the base is not what the child was made from, or nothing tells, or somebody uses an image.
     """
-    clear_folders(child)
+    if not dry:
+        clear_folders(child)
     child = behind_link(child)
     trust = trust_of_call(child, image_format, bases)
-    with exclusive_lock(child):
-        recover(child)
+    with exclusive_lock(child), metered(on_copied):
+        if not dry:
+            recover(child)
         top, below = identify(child, trust), chain(base, trust)
         if top.facts.base is None:
             raise RequestError(f"{child}: it is no child, so there is nothing to tie")
@@ -72,7 +75,9 @@ def tie(
         refuse_with_children(child, [])
         files = [file for link in below for file in link.files]
         with lease(*top.files, change=True) as held, lease(*files, change=False) as unchanged:
-            proof = _proof(top, below, same_as, sure=sure, trust=trust, on_read=on_read)
+            proof = _proof(top, below, same_as, sure=sure, trust=trust)
+            if dry:
+                return Tied(child, base, proof)
             with workspace(child) as built:
                 _make_anew(top, below, child, built)
                 sync_file(built)
@@ -82,7 +87,7 @@ def tie(
     return Tied(child, base, proof)
 
 
-def _proof(top: Link, below: list[Link], same_as: Path | None, *, sure: bool, trust: Trust, on_read: OnCopied) -> str:
+def _proof(top: Link, below: list[Link], same_as: Path | None, *, sure: bool, trust: Trust) -> str:
     """Return how it is known that a base is what a child was made from.
 
     Raises:
@@ -94,7 +99,7 @@ def _proof(top: Link, below: list[Link], same_as: Path | None, *, sure: bool, tr
     known = same_as or Path(top.facts.base or "")
     other = _original(top, known, trust)
     if other is not None and os.path.realpath(known) != os.path.realpath(base.path):
-        _compare(below, other, on_read)
+        _compare(below, other)
         return f"it is the same as {known}, byte for byte"
     if same_as is not None:
         raise RefusedError(f"{same_as}: it is not what {top.path} was made from either; nothing was changed")
@@ -115,19 +120,20 @@ def _original(top: Link, path: Path, trust: Trust) -> list[Link] | None:
     return links if top.facts.base_link and not base_changed(top, links[0]) else None
 
 
-def _compare(one: list[Link], other: list[Link], on_read: OnCopied) -> None:
+def _compare(one: list[Link], other: list[Link]) -> None:
     """Raise RefusedError unless two disks have the same content."""
     with open_links(one) as first, open_links(other) as second:
         if first.size != second.size:
             raise RefusedError(f"{one[0].path}: its disk has not the size of {other[0].path}; nothing was changed")
         runs = sorted({start for device in (first, second) for start in _pieces(device)})
+        expected(len(runs) * PIECE)
         for start in runs:
             length = min(PIECE, first.size - start)
             mine, its = first.read(start, length), second.read(start, length)
             if mine != its:
                 at = start + next(index for index, both in enumerate(zip(mine, its, strict=True)) if both[0] != both[1])
                 raise RefusedError(f"{one[0].path}: it is not the same as {other[0].path}: they differ at byte {at}")
-            on_read(length)
+            copied(length)
 
 
 def _pieces(device: BlockDevice) -> set[int]:

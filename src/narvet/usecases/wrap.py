@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,13 +11,12 @@ from narvet.block.names import rename_new, sync_file, sync_folder
 from narvet.block.publish import clear_folders, publish, workspace
 from narvet.formats.images import ending_of
 from narvet.ground.errors import ImageError, RequestError, printable
-from narvet.ground.meter import metered
+from narvet.ground.meter import OnCopied, metered
 from narvet.hosts.ovf.envelope import FORMATS, Envelope, File
 from narvet.hosts.ovf.manifest import digest_of, manifest_text
-from narvet.hosts.ovf.package import read_package, write_package
+from narvet.hosts.ovf.package import names_in, read_package, write_package
 from narvet.usecases.recast import RecastWishes, recast
 
-OnCopied = Callable[[int], object]
 _PACKED = "vmdk"
 _METHOD = "SHA256"
 _LARGEST = 32 << 20  # bytes of a description
@@ -32,23 +30,27 @@ class Wrapped:
     files: tuple[str, ...]
 
 
-def wrap(description: Path, package: Path, *, on_copied: OnCopied = lambda _: None) -> Wrapped:
+def wrap(description: Path, package: Path, *, dry: bool = False, on_copied: OnCopied | None = None) -> Wrapped:
     """Make a package of a description with every file it refers to, its disks in the packed form.
+
+    A `dry` call looks whether it can be done, and makes nothing.
 
     Raises:
         RequestError: there is no such description, or the package exists.
         ImageError: it is none, or a file is missing or cannot be read.
         RefusedError: somebody writes to an image, or the system refused.
     """
-    clear_folders(package)
+    if not dry:
+        clear_folders(package)
     _refuse_there(package)
-    name = f"{package.stem}.ovf"
+    name, text = f"{package.stem}.ovf", _text_of(description)
+    own_names = _names_in_package(description, package, Envelope(text, str(description)))
+    if dry:
+        return Wrapped(package, (name, f"{package.stem}.mf", *own_names))
     with exclusive_lock(package), workspace(package) as built, metered(on_copied):
-        text, files = _text_of(description), dict[str, Path]()
-        for file in Envelope(text, str(description)).files():
-            own, path = _packed(file, _source(file, description), built.parent, on_copied)
-            if own in (*files, name, f"{package.stem}.mf"):
-                raise ImageError(f"{description}: two of its files would be {own} in the package; rename one")
+        files = dict[str, Path]()
+        for own, file in own_names.items():
+            path = _packed(file, _source(file, description), built.parent)
             files[own] = path
             text = Envelope(text, str(description)).with_file(
                 file.id,
@@ -61,6 +63,18 @@ def wrap(description: Path, package: Path, *, on_copied: OnCopied = lambda _: No
     return Wrapped(package, (name, f"{package.stem}.mf", *files))
 
 
+def _names_in_package(description: Path, package: Path, envelope: Envelope) -> dict[str, File]:
+    """Return the files of a description by the names that they have in a package."""
+    files: dict[str, File] = {}
+    for file in envelope.files():
+        source = _source(file, description)
+        own = f"{source.stem}.{_PACKED}" if file.has_disk else source.name
+        if own in (*files, f"{package.stem}.ovf", f"{package.stem}.mf"):
+            raise ImageError(f"{description}: two of its files would be {own} in the package; rename one")
+        files[own] = file
+    return files
+
+
 def _source(file: File, description: Path) -> Path:
     """Return the path of a file that a description refers to."""
     path = description.resolve().parent / file.href
@@ -69,19 +83,26 @@ def _source(file: File, description: Path) -> Path:
     return path
 
 
-def _packed(file: File, source: Path, folder: Path, on_copied: OnCopied) -> tuple[str, Path]:
-    """Return the name and path of a file as it goes into the package: a disk in the packed form."""
+def _packed(file: File, source: Path, folder: Path) -> Path:
+    """Return the path of a file as it goes into the package: a disk in the packed form."""
     if not file.has_disk:
-        return source.name, source
+        return source
     path = folder / f"packed-{source.stem}.{_PACKED}"
-    recast(source, path, RecastWishes(format=_PACKED, packed=True), on_copied=on_copied)
-    return f"{source.stem}.{_PACKED}", path
+    recast(source, path, RecastWishes(format=_PACKED, packed=True))
+    return path
 
 
 def unwrap(
-    package: Path, folder: Path, *, format_name: str | None = None, on_copied: OnCopied = lambda _: None
+    package: Path,
+    folder: Path,
+    *,
+    format_name: str | None = None,
+    dry: bool = False,
+    on_copied: OnCopied | None = None,
 ) -> Wrapped:
     """Take a package apart into a new folder; its disks become images of a format, or stay as they are without one.
+
+    A `dry` call only lists what is in the package.
 
     Raises:
         RequestError: there is no such package, or the folder exists.
@@ -90,13 +111,15 @@ def unwrap(
     """
     if not package.is_file():
         raise RequestError(f"{package}: there is no such package")
-    clear_folders(folder)
     _refuse_there(folder)
+    if dry:
+        return Wrapped(folder, tuple(_renamed(name, format_name) for name in names_in(package)))
+    clear_folders(folder)
     with exclusive_lock(folder), workspace(folder) as built, metered(on_copied):
         built.mkdir()
         name = read_package(package, built)
         if format_name is not None:
-            _recast_all(built, name, format_name, on_copied)
+            _recast_all(built, name, format_name)
         for path in built.iterdir():
             sync_file(path)
         sync_folder(built)
@@ -105,7 +128,13 @@ def unwrap(
     return Wrapped(folder, (name, *sorted(path.name for path in folder.iterdir() if path.name != name)))
 
 
-def _recast_all(folder: Path, name: str, format_name: str, on_copied: OnCopied) -> None:
+def _renamed(name: str, format_name: str | None) -> str:
+    """Return what a member of a package is called once it is taken apart."""
+    is_disk = format_name is not None and Path(name).suffix == f".{_PACKED}"
+    return f"{Path(name).stem}{ending_of(format_name)}" if is_disk and format_name else name
+
+
+def _recast_all(folder: Path, name: str, format_name: str) -> None:
     """Give the disks in a folder another format, and say so in its description and its manifest."""
     description, ending = folder / name, ending_of(format_name)
     text = description.read_bytes()
@@ -115,7 +144,7 @@ def _recast_all(folder: Path, name: str, format_name: str, on_copied: OnCopied) 
             continue
         made = folder / f"{source.stem}{ending}"
         built = folder / f"recast-{made.name}"
-        recast(source, built, RecastWishes(format=format_name), on_copied=on_copied)
+        recast(source, built, RecastWishes(format=format_name))
         source.unlink()
         rename_new(built, made)
         text = Envelope(text, name).with_file(

@@ -243,6 +243,15 @@ def rest_ends_early(size: int, next_start: int) -> Wording:
 
 
 @rule(
+    meaning="A disk starts from another disk of the sheet, which is not written yet and is not to be written now.",
+    way_out="Name that disk too, or write the whole sheet.",
+)
+def start_not_written(disk: str) -> Wording:
+    """Word a disk that starts from one which is left out."""
+    return f"it starts from disk {disk}, which is not written yet", f"add --only {disk}, or write the whole sheet"
+
+
+@rule(
     meaning="A partition becomes larger by less than the filesystem on it can make use of.",
     way_out="Nothing: its guest shows what it showed. Ask for more to have the filesystem grow as well.",
 )

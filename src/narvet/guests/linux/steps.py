@@ -25,6 +25,7 @@ class MakeMountPoint:
     at: str
     wanted: MountPoint
     owner_can_be_set: bool = True
+    is_change: bool = False
     guest_may_run = True
     comes_last = False
 
@@ -70,6 +71,11 @@ class ChangeEntries(_FstabStep):
     surplus: tuple[MountEntry, ...] = ()
 
     @property
+    def is_change(self) -> bool:
+        """Whether entries that are there change or go."""
+        return bool(self.changed or self.surplus)
+
+    @property
     def summary(self) -> str:
         """The entries in a few words."""
         counts = ((len(self.entries), "added"), (len(self.changed), "changed"), (len(self.surplus), "removed"))
@@ -96,6 +102,7 @@ class RemoveMountPoint:
     root: str
     at: str
     guest_may_run = False
+    is_change = True
     comes_last = False
     summary = "mount point no longer used"
 
@@ -112,6 +119,8 @@ class RemoveMountPoint:
 
 class RemoveEntries(_FstabStep):
     """Remove the entries of a disk from a guest's fstab."""
+
+    is_change = True
 
     @property
     def summary(self) -> str:

@@ -116,6 +116,10 @@ class Linux:
             surplus=surplus_entries(entries, (*own, *others), found.entries),
         )
 
+    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+        """Return the entries and mount points of some disks, and Narvet's own for them that none asks for now."""
+        return self.wanted(disks, found)
+
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
         yield from check_mounts(disks, found)
@@ -156,7 +160,7 @@ class Linux:
         for at, point in wanted.mount_points.items():
             there = found.mount_points[at]
             if not there.exists or _can_be_given(point, there):
-                yield MakeMountPoint(found.name, root, at, point, there.owner_can_be_set)
+                yield MakeMountPoint(found.name, root, at, point, there.owner_can_be_set, there.exists)
         missing = missing_entries(wanted.entries, found.entries)
         changed = tuple(pair for pair in kept_entries(wanted.entries, found.entries) if pair[1].ours)
         gone = (*(there for entry, there in changed if there.file != entry.file), *wanted.surplus)
@@ -216,9 +220,10 @@ class Linux:
         """Return what is found in a root."""
         return root_of("", root, mount_points)
 
-    def install(self, wanted: Guest, found: Guest) -> tuple[int, int]:
-        """Add a guest's lines to the fstab of a root; return how many were added, and how many were there."""
-        added = change_entries(found.entries_path or "", wanted.entries, (), ())
+    def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
+        """Add a guest's lines to a root's fstab, unless `dry`; return how many are added, and how many were there."""
+        missing = missing_entries(wanted.entries, found.entries)
+        added = missing if dry else change_entries(found.entries_path or "", wanted.entries, (), ())
         return len(added), len(wanted.entries) - len(added)
 
 

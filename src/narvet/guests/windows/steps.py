@@ -17,6 +17,7 @@ class WriteRegistryText:
     guest: str
     touches: str
     values: tuple[RegistryValue, ...]
+    is_change: bool = False
     guest_may_run = True
     comes_last = True
 

@@ -103,6 +103,12 @@ class Windows:
         back = taken_back(values, (*own, *others), found.values or ())
         return Guest(found.name, found.entries_path, values=(*values, *back) or None)
 
+    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+        """Return the registry values of some disks, among those that are there already."""
+        own = self.wanted(disks, found).values or ()
+        values = {value.name: value for value in (*(found.values or ()), *own)}
+        return Guest(found.name, found.entries_path, values=tuple(values.values()) or None)
+
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield an error where a registry text cannot be written."""
         if found.problem and any(disks):
@@ -123,12 +129,13 @@ class Windows:
     def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text, if it is not as wanted."""
         if wanted.values is not None and found.values != wanted.values:
-            yield WriteRegistryText(found.name, found.entries_path or "", wanted.values)
+            changes = not set(found.values or ()) <= set(wanted.values)
+            yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes)
 
     def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text as it is without a disk."""
         if found.values and found.values != (left.values or ()):
-            yield WriteRegistryText(disk.guest, found.entries_path or "", left.values or ())
+            yield WriteRegistryText(disk.guest, found.entries_path or "", left.values or (), is_change=True)
 
     def entries_go_to(self, guest: Guest) -> str:
         """Return the registry text that the guest imports."""

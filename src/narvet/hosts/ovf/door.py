@@ -132,20 +132,25 @@ class OvfDoor:
         """
         raise RefusedError(f"{self._place}: the guest is only described here; write the sheet, and attach again")
 
-    def renew(self, disk: PlannedDisk, there: Plugged) -> bool:
-        """Say what a disk's file is now, where that changed; return whether anything did."""
+    def is_outdated(self, disk: PlannedDisk, there: Plugged) -> bool:
+        """Return whether the description or its manifest tell of an earlier state of a disk's file."""
+        text, href, path = self._renewed(disk, there)
+        digests = read_manifest(self._place.with_suffix(".mf"))
+        method, value = (digests or {}).get(href, ("", ""))
+        fits = digests is None or (bool(value) and digest_of(method, path) == value)
+        return text != self._envelope.text or not fits or not self._is_in_manifest(digests or {})
+
+    def renew(self, disk: PlannedDisk, there: Plugged) -> None:
+        """Say what a disk's file is now."""
+        text, href, path = self._renewed(disk, there)
+        self._become(text, {href: path})
+
+    def _renewed(self, disk: PlannedDisk, there: Plugged) -> tuple[bytes, str, Path]:
+        """Return the description with a disk's file as it is now, the file's name in it, and its path."""
         path = Path(disk.path)
         drive = next(one for one in self._envelope.drives() if f"drive {one.instance}" == there.handle)
-        digests = read_manifest(self._place.with_suffix(".mf"))
-        size = path.stat().st_size
-        method, value = (digests or {}).get(drive.href, ("", ""))
-        text = self._envelope.with_file(drive.file_id, size=size, capacity=disk.size)
-        fits = digests is None or (bool(value) and digest_of(method, path) == value)
-        fits = fits and self._is_in_manifest(digests or {})
-        if text == self._envelope.text and fits:
-            return False
-        self._become(text, {drive.href: path})
-        return True
+        text = self._envelope.with_file(drive.file_id, size=path.stat().st_size, capacity=disk.size)
+        return text, drive.href, path
 
 
 def _read(place: Path, guest: str) -> Envelope:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import io
 import tarfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 from typing import IO
 
@@ -55,6 +55,15 @@ class _Counting:
         return data
 
 
+def names_in(package: Path) -> tuple[str, ...]:
+    """Return the names of what is in a package, in order; nothing is taken out of it.
+
+    Raises:
+        ImageError: it is no package, or a member is no plain file of a plain name, or is there twice.
+    """
+    return tuple(member.name for member, _ in _members(package))
+
+
 def read_package(package: Path, folder: Path) -> str:
     """Take a package apart into an empty folder and return the name of its description.
 
@@ -63,25 +72,35 @@ def read_package(package: Path, folder: Path) -> str:
             manifest says.
     """
     seen: dict[str, Path] = {}
+    for member, tar in _members(package):
+        seen[member.name] = folder / member.name
+        _write(tar, member, seen[member.name])
+    description = next(iter(seen))
+    for fault in _faults(seen, description):
+        raise ImageError(f"{package}: {fault}")
+    return description
+
+
+def _members(package: Path) -> Iterator[tuple[tarfile.TarInfo, tarfile.TarFile]]:
+    """Yield the members of a package that can be taken out of it: the description, then all others."""
+    seen: set[str] = set()
     try:
         with tarfile.open(package, "r:") as tar:
             for number, member in enumerate(tar):
                 if number >= _MOST_MEMBERS:
                     raise ImageError(f"{package}: it has more than {_MOST_MEMBERS} members")
                 _check_member(package, member, seen)
-                seen[member.name] = folder / member.name
-                _write(tar, member, seen[member.name])
+                if not seen and not member.name.lower().endswith(".ovf"):
+                    raise ImageError(f"{package}: a package begins with a description, which this one does not")
+                seen.add(member.name)
+                yield member, tar
     except (tarfile.TarError, EOFError, ValueError) as error:
         raise ImageError(f"{package}: it cannot be read as a package: {error}") from None
-    description = next(iter(seen), "")
-    if not description.lower().endswith(".ovf"):
-        raise ImageError(f"{package}: a package begins with a description, which this one does not")
-    for fault in _faults(seen, description):
-        raise ImageError(f"{package}: {fault}")
-    return description
+    if not seen:
+        raise ImageError(f"{package}: there is nothing in it")
 
 
-def _check_member(package: Path, member: tarfile.TarInfo, seen: Mapping[str, Path]) -> None:
+def _check_member(package: Path, member: tarfile.TarInfo, seen: Collection[str]) -> None:
     name = member.name
     plain = name and name not in (".", "..") and "/" not in name and "\\" not in name and len(name) < 200
     if not plain or name.startswith(".") or not all(map(is_harmless, name)):

@@ -151,12 +151,13 @@ class QmpDoor:
                 f"with {kinds} images: {error}"
             ) from None
 
-    def renew(self, disk: PlannedDisk, there: Plugged) -> bool:
+    def is_outdated(self, disk: PlannedDisk, there: Plugged) -> bool:
+        """Return whether a disk that is plugged in has another ceiling than asked for."""
+        return there.ceiling is not None and there.ceiling != disk.plug.ceiling
+
+    def renew(self, disk: PlannedDisk, there: Plugged) -> None:
         """Give a disk that is plugged in the ceiling that is asked for."""
-        if there.ceiling is None or there.ceiling == disk.plug.ceiling:
-            return False
         self._limit(there.handle, disk.plug.ceiling)
-        return True
 
     def _limit(self, name: str, ceiling: Rates) -> None:
         self._monitor.execute("block_set_io_throttle", **limits(name, ceiling))

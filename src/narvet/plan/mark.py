@@ -1,0 +1,134 @@
+"""A short mark of everything that a review showed, so that a later write can tell whether that is still so. Pure.
+
+The first two groups of letters stand for the disks: the sum of a number for each, and the sum of those numbers each
+multiplied by a number made from the disk's name. So where a single disk is different, the quotient of the two
+differences is its name's number, which tells the disk. The other groups stand for guests, stores and findings.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from hashlib import blake2b
+
+from narvet.ground.errors import RequestError, printable
+from narvet.guests import guest_system
+from narvet.model.estate import Partition
+from narvet.model.layout import Layout, PlannedDisk
+
+_LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"  # none that reads like another
+_PRIME = (1 << 30) - 35
+_WIDE, _NARROW = 6, 4  # letters of a group, five bits each
+_FORM = re.compile(rf"[{_LETTERS}]{{6}}-[{_LETTERS}]{{6}}-[{_LETTERS}]{{4}}-[{_LETTERS}]{{4}}-[{_LETTERS}]{{4}}")
+
+
+@dataclass(frozen=True)
+class Mark:
+    """What a review showed, as five numbers."""
+
+    disks: int
+    located: int
+    guests: int
+    stores: int
+    findings: int
+
+    def __str__(self) -> str:
+        wide = (_spelt(number, _WIDE) for number in (self.disks, self.located))
+        return "-".join([*wide, *(_spelt(number, _NARROW) for number in (self.guests, self.stores, self.findings))])
+
+
+def mark_of(layout: Layout) -> Mark:
+    """Return the mark of a layout; how much a store has free counts only by what is found about it."""
+    numbers = {disk.name: _number(*_of_disk(disk, layout)) for disk in layout.disks}
+    return Mark(
+        sum(numbers.values()) % _PRIME,
+        sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
+        _short(_of_guests(layout)),
+        _short(
+            (one.name, one.path, one.kept, one.promised, None if one.measured else one.room) for one in layout.stores
+        ),
+        _short(sorted((one.rule, one.level, str(one.where)) for one in layout.findings)),
+    )
+
+
+def read_mark(text: str) -> Mark:
+    """Return the mark that is spelt so.
+
+    Raises:
+        RequestError: it is none.
+    """
+    if not _FORM.fullmatch(text):
+        raise RequestError(f'"{printable(text)[:60]}" is no mark; take the one that narvet review prints at its end')
+    return Mark(*(_read(group) for group in text.split("-")))
+
+
+def different(mark: Mark, layout: Layout) -> Iterator[str]:
+    """Yield what a layout has that is not as it was when the mark was made."""
+    now = mark_of(layout)
+    if (now.disks, now.located) != (mark.disks, mark.located):
+        yield _which_disk(mark, now, layout)
+    if now.guests != mark.guests:
+        yield "the entries, mount points or doors of guests"
+    if now.stores != mark.stores:
+        yield "the stores, or what is promised of them"
+    if now.findings != mark.findings:
+        yield "the findings"
+
+
+def _which_disk(mark: Mark, now: Mark, layout: Layout) -> str:
+    change, located = (now.disks - mark.disks) % _PRIME, (now.located - mark.located) % _PRIME
+    for disk in layout.disks:
+        if change and _place(disk.name) * change % _PRIME == located:
+            return f"disk {disk.name}"
+    return "the disks, more than one of them"
+
+
+def _of_disk(disk: PlannedDisk, layout: Layout) -> Iterator[object]:
+    """Yield what a review shows of a disk, but for what changes while it is used."""
+    image = disk.wanted.image
+    yield from (disk.name, disk.guest, disk.store, disk.system, disk.plug, disk.origin, disk.state)
+    yield from (disk.plugged_into, disk.plugged.where if disk.plugged else "")
+    yield from (image.path, image.format, image.size, image.space, image.sector_size, image.block_size)
+    yield from (disk.wanted.table, disk.wanted.table_id)
+    yield from (one for part in disk.wanted.partitions for one in _of_partition(part))
+    own = (one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name)
+    yield from ((str(one.where), one.aspect.name, one.texts, one.by_guest) for one in own)
+
+
+def _of_partition(part: Partition) -> Iterator[object]:
+    inside = part.filesystem
+    yield from (part.entry, part.mount, part.capacity)
+    yield from (inside.kind, inside.uuid, inside.label) if inside else ()
+
+
+def _of_guests(layout: Layout) -> Iterator[object]:
+    for name, guest in layout.guests.items():
+        system = guest_system(layout.systems[name])
+        points = tuple((at, *point.ownership) for at, point in guest.mount_points.items())
+        yield name, layout.systems[name], guest.entries_path, system.entry_lines(guest), points
+    for name, door in layout.doors.items():
+        yield name, door.kind, door.is_open, door.runs, door.problem
+    yield from ((str(one.where), one.aspect.name, one.texts) for one in layout.differences if one.where.kind == "guest")
+
+
+def _number(*values: object) -> int:
+    """Return a number that other values hardly have too."""
+    return int.from_bytes(blake2b(repr(values).encode("utf-8", "surrogateescape"), digest_size=16).digest()) % _PRIME
+
+
+def _place(name: str) -> int:
+    """Return the number of a disk's name, not 0."""
+    return _number("name", name) or 1
+
+
+def _short(values: Iterable[object]) -> int:
+    return _number(*values) % (1 << 5 * _NARROW)
+
+
+def _spelt(number: int, letters: int) -> str:
+    return "".join(_LETTERS[number >> 5 * place & 31] for place in reversed(range(letters)))
+
+
+def _read(group: str) -> int:
+    return sum(_LETTERS.index(letter) << 5 * place for place, letter in enumerate(reversed(group)))

@@ -1,0 +1,60 @@
+"""Which findings are shown, and how many are only counted: what was shown before, and the many that are alike. Pure."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from narvet.ground.findings import Finding
+from narvet.ground.units import counted
+from narvet.model.layout import Layout
+
+_MOST_ALIKE = {"error": 20, "warning": 6, "note": 4}
+_ALL = "--long shows all"
+
+
+def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[list[Finding], list[str]]:
+    """Return the findings of a layout that are shown, and sentences that count the rest.
+
+    With `disks` only what is found about them is shown. `depth` is "brief" for no notes, "long" for everything, empty
+    for what is new: a note on a disk that is there as asked was shown when the disk was written.
+    """
+    every = layout.findings
+    own = [one for one in every if not disks or (one.where.kind == "disk" and one.where.name in disks)]
+    left = (
+        [f"{counted(len(every) - len(own), 'more finding')} on the rest of the sheet."] if len(own) < len(every) else []
+    )
+    if depth == "long" or disks:
+        return own, left
+    if depth == "brief":
+        shown = [one for one in own if one.level != "note"]
+        return shown, _sentence(len(own) - len(shown), "note", f"; {_ALL}.")
+    known = {disk.name for disk in layout.disks if disk.state == "as asked"}
+    fresh = [one for one in own if one.level != "note" or one.where.kind != "disk" or one.where.name not in known]
+    before = _sentence(len(own) - len(fresh), "note", f" shown before, on disks that are as asked; {_ALL}.")
+    few, many = _few_alike(fresh)
+    return few, [*many, *before]
+
+
+def still_to_say(layout: Layout) -> list[Finding]:
+    """Return the findings that writing a layout shows."""
+    return findings_to_show(layout, (), "")[0]
+
+
+def _few_alike(found: Sequence[Finding]) -> tuple[list[Finding], list[str]]:
+    """Return the first findings of each rule and level, and sentences that count the rest."""
+    seen: Counter[tuple[str, str]] = Counter()
+    shown = []
+    for one in found:
+        seen[one.rule, one.level] += 1
+        if seen[one.rule, one.level] <= _MOST_ALIKE[one.level]:
+            shown.append(one)
+    return shown, [
+        f"{counted(count - _MOST_ALIKE[level], f'more {level}')} of {rule}; {_ALL}."
+        for (rule, level), count in seen.items()
+        if count > _MOST_ALIKE[level]
+    ]
+
+
+def _sentence(count: int, what: str, rest: str) -> list[str]:
+    return [f"{counted(count, what)}{rest}"] if count else []

@@ -1,0 +1,105 @@
+"""A layout as a table for spreadsheets: a row for each partition, in CSV or XLSX. Sizes are bytes."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from narvet.block.publish import replace_content
+from narvet.ground.errors import RequestError, flat, printable
+
+if TYPE_CHECKING:
+    from narvet.model.estate import Partition
+    from narvet.model.layout import PlannedDisk
+
+Cell = str | int | None
+HEADINGS = (
+    "disk", "guest", "store", "state", "path", "format", "space", "disk_size", "slot", "serial", "table", "table_id",
+    "number", "label", "start", "size", "id", "filesystem", "uuid", "at", "owner", "mode", "total", "available",
+)  # fmt: skip
+ENDINGS = (".csv", ".xlsx")
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def rows_of(disks: Iterable[PlannedDisk]) -> list[tuple[Cell, ...]]:
+    """Return a row under HEADINGS for each partition of disks, and one for a disk without any."""
+    return [row for disk in disks for row in _rows(disk)]
+
+
+def _rows(disk: PlannedDisk) -> Iterator[tuple[Cell, ...]]:
+    image, wanted = disk.wanted.image, disk.wanted
+    of_disk = (
+        disk.name, disk.guest, disk.store, disk.state, image.path, image.format, image.space, image.size, disk.slot,
+        disk.plug.serial, wanted.table, wanted.table_id or None,
+    )  # fmt: skip
+    for part in wanted.partitions:
+        yield (*of_disk, *_partition(part))
+    if not wanted.partitions:
+        yield (*of_disk, *([None] * (len(HEADINGS) - len(of_disk))))
+
+
+def _partition(part: Partition) -> tuple[Cell, ...]:
+    inside, mount, capacity = part.filesystem, part.mount, part.capacity
+    label = part.entry.label or (inside.label if inside else "")
+    owner, mode = (mount.owner, "" if mount.volume else f"{mount.mode:04o}") if mount else (None, None)
+    return (
+        part.number, label, part.start, part.size, part.entry.id or None, inside.kind if inside else None,
+        inside.uuid if inside else None, part.at, owner, mode, capacity.total if capacity else None,
+        capacity.available if capacity else None,
+    )  # fmt: skip
+
+
+def write_rows(to: Path, rows: Sequence[tuple[Cell, ...]]) -> None:
+    """Write rows under HEADINGS to a file, all at once; its ending tells whether it is CSV or XLSX.
+
+    A text that a spreadsheet might take for a formula gets an apostrophe before it.
+
+    Raises:
+        RequestError: the ending is neither.
+        OSError: the system refused.
+    """
+    if to.suffix.lower() not in ENDINGS:
+        raise RequestError(f"{to}: a table ends in .csv or .xlsx")
+    safe = [[_safe(cell) for cell in row] for row in rows]
+    replace_content(to, _xlsx(safe) if to.suffix.lower() == ".xlsx" else _csv(safe))
+
+
+def _safe(cell: Cell) -> Cell:
+    if not isinstance(cell, str):
+        return cell
+    text = flat(printable(cell))
+    return f"'{text}" if text.startswith(_FORMULA) else text
+
+
+def _csv(rows: Iterable[Sequence[Cell]]) -> bytes:
+    text = io.StringIO(newline="")
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(HEADINGS)
+    writer.writerows(rows)
+    return text.getvalue().encode("utf-8", "backslashreplace")
+
+
+def _xlsx(rows: Iterable[Sequence[Cell]]) -> bytes:
+    import openpyxl
+    from openpyxl.cell import WriteOnlyCell
+    from openpyxl.styles import Font
+    from openpyxl.utils import get_column_letter
+
+    book = openpyxl.Workbook(write_only=True)
+    page = book.create_sheet("disks")
+    page.freeze_panes = "B2"
+    widths = {"path": 40, "table_id": 38, "id": 38, "uuid": 38, "serial": 22, "at": 22}
+    for number, heading in enumerate(HEADINGS):
+        page.column_dimensions[get_column_letter(number + 1)].width = widths.get(heading, 16)
+    head = [WriteOnlyCell(page, heading) for heading in HEADINGS]
+    for cell in head:
+        cell.font = Font(bold=True)
+    page.append(head)
+    for row in rows:
+        page.append(list(row))
+    content = io.BytesIO()
+    book.save(content)
+    return content.getvalue()
