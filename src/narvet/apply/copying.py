@@ -16,6 +16,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.meter import copied, expected
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
 from narvet.ground.units import KIB, MIB

@@ -10,8 +10,10 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 
 OnCopied = Callable[[int], object]
-"""Called with numbers of bytes that were copied or compared. If it has a method `expect`, that is called beforehand with
-how many more there will be, at most."""
+"""Called with numbers of bytes that were copied or compared.
+
+If it has a method `expect`, that is called beforehand with how many more there will be, at most.
+"""
 
 _current: ContextVar[OnCopied | None] = ContextVar("meter", default=None)
 
