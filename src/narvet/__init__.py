@@ -60,6 +60,15 @@ if TYPE_CHECKING:
     from narvet.usecases.fold import fold
     from narvet.usecases.history import Event, history
     from narvet.usecases.inside import confirm_inside, list_devices, write_inside
+    from narvet.usecases.interview import (
+        Choice,
+        Interview,
+        Question,
+        forget_answers,
+        interview,
+        keep_answers,
+        kept_answers,
+    )
     from narvet.usecases.layout import Reviewed, confirm, review
     from narvet.usecases.make import DiskWishes, Made, make
     from narvet.usecases.recast import Recast, RecastWishes, recast
@@ -107,6 +116,9 @@ _HOMES = {
     "usecases.fold": ("fold",),
     "usecases.history": ("Event", "history"),
     "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
+    "usecases.interview": (
+        "Choice", "Interview", "Question", "forget_answers", "interview", "keep_answers", "kept_answers",
+    ),
     "usecases.layout": ("Reviewed", "confirm", "review"),
     "usecases.make": ("DiskWishes", "Made", "make"),
     "usecases.recast": ("Recast", "RecastWishes", "recast"),
@@ -122,16 +134,17 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey",
-    "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Layout", "Made", "NarvetError",
-    "Partition", "Place", "PlannedDisk", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request",
-    "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Tied",
-    "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm",
-    "confirm_inside", "counted", "detach", "draft", "enlarge", "entries", "explained_keys", "find_sheet", "fold",
-    "guest_system", "halted_guest", "has_errors", "history", "images_in", "install_entries", "lay_example_out",
-    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
-    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink",
-    "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event",
+    "ExplainedKey", "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Interview",
+    "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question", "Recast", "RecastWishes",
+    "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError",
+    "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch",
+    "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge", "entries",
+    "explained_keys", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest", "has_errors", "history",
+    "images_in", "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out", "list_devices",
+    "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
+    "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "tie",
+    "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

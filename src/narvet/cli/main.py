@@ -61,6 +61,7 @@ _STOPPED = {
     "unwrap": "Nothing of the folder is left; unwrap again.",
     "retire": "What was finished stays; retire the disk again to go on.",
 }
+_UNANSWERED = {"draft": "The sheet is as it was."}
 _INTERRUPTED = 130  # as shells give for a program ended from the keyboard
 
 
@@ -111,7 +112,7 @@ class Commands(click.Group):
         except (click.exceptions.Exit, click.ClickException):
             raise
         except click.Abort:  # a question was answered with no, or not at all
-            _complain("Stopped. Nothing was changed.")
+            _complain(f"Stopped. {_UNANSWERED.get(str(ctx.invoked_subcommand), _NOTHING_CHANGED)}")
             ctx.exit(_INTERRUPTED)
         except BrokenPipeError:
             _close_output()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 from uuid import UUID
@@ -47,10 +47,18 @@ def request_keys() -> dict[str, str]:
 
 @dataclass(frozen=True)
 class Request:
-    """One row: where errors say it is, and its keys with their texts, empty ones left out."""
+    """One row: where errors say it is, and its keys with their texts, empty ones left out.
+
+    `columns` has the names of the columns that the keys stand in, where they stand in a table.
+    """
 
     where: str
     keys: Mapping[str, str]
+    columns: Mapping[str, str] = field(default_factory=dict)
+
+    def at(self, key: str) -> str:
+        """Return where errors say a key is."""
+        return f"{self.where}, column {self.columns[key]}" if key in self.columns else self.where
 
 
 @dataclass(frozen=True)
@@ -80,41 +88,67 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
     Raises:
         RequestError: a request cannot be put in; a line for each thing that is wrong.
     """
-    content: dict[str, Any] = tomllib.loads(text)
-    known = {kind: set(content.get(kind, {})) for kind in ("store", "guest", "disk")}
-    grouped = _grouped(requests, known["disk"])
-    tables: list[str] = []
-    added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
-    sources: dict[KeyPath, Request] = {}
+    put = _PutIn(text)
+    for disk, rows in _grouped(requests, set(put.content.get("disk", {}))).items():
+        put.disk(disk, rows)
+    _refuse(put.content, put.sources, name)
+    return put.drafted()
 
-    def add(kind: str, table: str, keys: Mapping[str, Any], source: Request) -> None:
-        added[kind].append(table)
-        content.setdefault(kind, {})[table] = dict(keys)
-        sources[kind, table] = source
-        tables.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key != "partition"}))
-        for number, part in enumerate(keys.get("partition", ())):
-            tables.append(_table(f"[[{kind}.{_key(table)}.partition]]", part))
-            sources[kind, table, "partition", number] = source
 
-    for disk, rows in grouped.items():
-        first = rows[0]
+def fault_of(text: str, request: Request, key: str) -> str:
+    """Return what is wrong with one key of a request that is not complete yet; nothing if it can stand so."""
+    put = _PutIn(text)
+    put.disk(request.keys.get("disk") or "new", [request])
+    own = key.removeprefix(_OF_STORE) if key not in _NAMES else key
+    for path, told in faults_in(put.content):
+        source = next((one for at, one in put.sources.items() if path[: len(at)] == at), None)
+        if source is not None and (own in path or (key in _NAMES and request.keys[key] in path and len(path) == 2)):
+            return told
+    return ""
+
+
+class _PutIn:
+    """The content of a sheet while requests are put into it, and the tables that are new in its text."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self.content: dict[str, Any] = tomllib.loads(text)
+        self._known = {kind: set(self.content.get(kind, {})) for kind in ("store", "guest", "disk")}
+        self._tables: list[str] = []
+        self._added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
+        self.sources: dict[KeyPath, Request] = {}
+
+    def disk(self, disk: str, rows: Sequence[Request]) -> None:
+        """Put in a disk, and what its rows need of new stores and guests."""
         for row in rows:
             store, guest = row.keys.get("store", ""), row.keys.get("guest", "")
-            if store and store not in (*known["store"], *added["store"]):
+            if store and store not in self._known["store"]:
                 path = {"path": f"stores/{store}"}
-                add("store", store, path | _typed(row, StoreForm, flat_keys(StoreForm), _OF_STORE), row)
-            if guest and guest not in (*known["guest"], *added["guest"]):
-                add("guest", guest, _typed(row, GuestForm, _KEYS_OF_GUEST), row)
-        add("disk", disk, _disk(rows), first)
+                self._add("store", store, path | _typed(row, StoreForm, flat_keys(StoreForm), _OF_STORE), row)
+            if guest and guest not in self._known["guest"]:
+                self._add("guest", guest, _typed(row, GuestForm, _KEYS_OF_GUEST), row)
+        self._add("disk", disk, _disk(rows), rows[0])
         for number, row in enumerate(rows):
-            sources["disk", disk, "partition", number] = row
-    _refuse(content, sources, name)
-    end = "" if text.endswith("\n") or not text else "\n"
-    return Drafted(
-        text + end + "".join(f"\n{table}" for table in tables), text,
-        tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]),
-        tuple(str(content["store"][name]["path"]) for name in added["store"]),
-    )  # fmt: skip
+            self.sources["disk", disk, "partition", number] = row
+
+    def _add(self, kind: str, table: str, keys: Mapping[str, Any], source: Request) -> None:
+        self._added[kind].append(table)
+        self._known[kind].add(table)
+        self.content.setdefault(kind, {})[table] = dict(keys)
+        self.sources[kind, table] = source
+        self._tables.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key != "partition"}))
+        for part in keys.get("partition", ()):
+            self._tables.append(_table(f"[[{kind}.{_key(table)}.partition]]", part))
+
+    def drafted(self) -> Drafted:
+        """Return the sheet's text with the new tables at its end."""
+        text, added = self._text, self._added
+        end = "" if text.endswith("\n") or not text else "\n"
+        return Drafted(
+            text + end + "".join(f"\n{table}" for table in self._tables), text,
+            tuple(added["disk"]), tuple(added["guest"]), tuple(added["store"]),
+            tuple(str(self.content["store"][name]["path"]) for name in added["store"]),
+        )  # fmt: skip
 
 
 def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]], name: str) -> Drafted:
@@ -144,7 +178,7 @@ def _grouped(requests: Sequence[Request], known: set[str]) -> dict[str, list[Req
     messages, last = [], dict[str, int]()
     for request in requests:
         strange = [key for key in request.keys if key not in request_keys()]
-        messages += [f'{request.where}: there is no key "{key}"{nearest(key, request_keys())}' for key in strange]
+        messages += [f'{request.at(key)}: there is no key "{key}"{nearest(key, request_keys())}' for key in strange]
         name = request.keys.get("disk") or _free_name(request, lambda name: name in known or name in found, last)
         if name in known:
             messages.append(f'{request.where}: disk "{name}" is in the sheet already; give the new one another name')
@@ -202,9 +236,15 @@ def _refuse(content: dict[str, Any], sources: Mapping[KeyPath, Request], name: s
     messages = []
     for path, told in faults_in(content):
         source = next((sources[path[:size]] for size in range(len(path), 0, -1) if path[:size] in sources), None)
-        messages.append(f"{source.where if source else name}: {told}")
+        messages.append(f"{_place_of(path, source) if source else name}: {told}")
     if messages:
         raise _too_many(messages)
+
+
+def _place_of(path: KeyPath, source: Request) -> str:
+    """Return where in its table a request says something that is wrong, as closely as its path tells."""
+    last = next((str(one) for one in reversed(path) if isinstance(one, str)), "")
+    return source.at(f"{_OF_STORE}{last}" if path[0] == "store" else last)
 
 
 def _too_many(messages: list[str]) -> RequestError:

@@ -13,30 +13,38 @@ from narvet.ground.errors import RequestError
 from narvet.sheet.blank import blank_sheet
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
 from narvet.sheet.read import parse_sheet, text_of
-from narvet.usecases.request_tables import rows_of
+from narvet.usecases.request_tables import Headings, Row, headings_in, worksheets_of
 
 
-def read_requests(path: Path) -> list[Request]:
-    """Return the rows of a table whose first row names the keys; empty cells and rows are left out.
+def read_requests(path: Path, worksheet: str | None = None) -> list[Request]:
+    """Return the rows of a table below the row that names the keys; empty cells and rows are left out.
+
+    What stands above that row is skipped, and so are worksheets without one, unless a `worksheet` is named.
 
     Raises:
-        RequestError: there is no such file, it is no table, too large, or without a row of requests.
+        RequestError: there is no such file or worksheet, it is no table, too large, or without a row of requests.
     """
-    rows = rows_of(path)
-    _, head = next(rows, (0, ()))
-    columns = [text.lower().replace(" ", "_") for text in head]
-    twice = sorted({column for column in columns if column and columns.count(column) > 1})
-    if twice:
-        raise RequestError(f'{path}: two columns are called "{twice[0]}"')
-    requests = []
-    for number, cells in rows:
-        if any(cells[len(columns) :]):
-            raise RequestError(f"{path}, row {number}: it has more cells than the first row has headings")
-        keys = {column: cell for column, cell in zip(columns, cells, strict=False) if cell}
-        requests.append(Request(f"{path}, row {number}", keys))
-    if not requests:
-        raise RequestError(f"{path}: it has no rows below its headings, so there is nothing to put into the sheet")
-    return requests
+    for title, rows in worksheets_of(path, worksheet):
+        where = f"{path}, {title}" if title else str(path)
+        headings = headings_in(rows, where)
+        if headings is None:
+            continue
+        requests = [_request(row, headings, where) for row in rows]
+        if requests:
+            return requests
+        raise RequestError(f"{where}: it has no rows below its headings, so there is nothing to put into the sheet")
+    raise RequestError(
+        f"{path}: no row in it names keys such as guest, store and size, so it is no table of requests; "
+        "narvet draft --help lists the keys"
+    )
+
+
+def _request(row: Row, headings: Headings, where: str) -> Request:
+    number, cells = row
+    if any(cells[len(headings.keys) :]):
+        raise RequestError(f"{where}, row {number}: it has more cells than row {headings.row} has headings")
+    keys = {key: cell for key, cell in zip(headings.keys, cells, strict=False) if cell and key}
+    return Request(f"{where}, row {number}", keys, headings.columns)
 
 
 def draft(
