@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @job("picture")
 @on_sheet("names")
 @click.option(
-    "--to", "target", type=click.Path(path_type=Path), help="The picture, .png or .svg; beside SHEET if left out."
+    "--to", "target", type=click.Path(path_type=Path), help="The picture, .png, .svg or .pdf; beside SHEET if left out."
 )
 @AS_JSON
 @click.option("--replace", is_flag=True, help="Draw over a file that is there already.")
@@ -35,21 +35,19 @@ def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: b
     source = sheet
     target = target or source.with_name(f"{source.stem}.png")
     if target.suffix.lower()[1:] not in picture.KINDS:
-        raise narvet.RequestError(f"{target}: a picture ends in .png or .svg")
-    if target.exists() and not replace:
-        raise narvet.RequestError(f"{target} is there already; name a file that is not, or add --replace")
+        raise narvet.RequestError(f"{target}: a picture ends in .png, .svg or .pdf")
     if source.suffix == ".toml":
         title, cores, stores = _of_sheet(source, names)
     else:
         title, cores, stores = _of_images((str(source), *names))
-    if len(cores) > picture.MOST_CORES:
-        most = picture.MOST_CORES
-        raise narvet.RequestError(
-            f"{source}: {len(cores)} disks are too many for one picture; name up to {most} of them"
-        )
+    paths = picture.targets(target, len(cores), len(stores))
+    for path in paths:
+        if path.exists() and not replace:
+            raise narvet.RequestError(f"{path} is there already; name a file that is not, or add --replace")
     picture.draw(title, cores, stores, target)
-    facts = {"path": str(target), "disks": [core.name for core in cores]}
-    tell(as_json, facts, f"{target}: {narvet.counted(len(cores), 'disk')} drawn.")
+    facts = {"path": str(paths[0]), "paths": [str(path) for path in paths], "disks": [core.name for core in cores]}
+    named = str(target) if len(paths) == 1 else f"{paths[0]} to {paths[-1]}"
+    tell(as_json, facts, f"{named}: {narvet.counted(len(cores), 'disk')} drawn.")
 
 
 def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:

@@ -6,39 +6,36 @@ filesystem of 2 TiB can both be read. Materials differ by pattern as well as by 
 
 from __future__ import annotations
 
-import io
 import math
-import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from narvet.block.publish import replace_content
 from narvet.ground.units import show_binary, show_bytes
+from narvet.report.canvas import DIM, EARTH, INK, PAPER, STONE, Canvas, as_pdf, as_pngs, as_svg
 from narvet.report.cores import Band, bands_found, bands_of
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
     from narvet.model.estate import Disk
     from narvet.model.layout import PlannedDisk, StoreCapacity
 
-MOST_CORES = 60
-"""More disks than this would be too small to be read; name those that matter."""
+ON_A_PAGE = 60
+"""More disks than this are drawn on several pages."""
 
-KINDS = ("png", "svg")
+KINDS = ("png", "svg", "pdf")
 _CAPTION = "Depth is the offset on the disk; each run is drawn as tall as its size has digits."
-_PAPER, _INK, _DIM, _EARTH, _STONE = "#fbfaf7", "#22211f", "#77736b", "#e6dac0", "#8d8577"
-_PATTERNS = {"ext4": "...", "xfs": "///", "swap": "---", "ntfs": "\\\\\\", "exfat": "xxx", "fat32": "+++"}
-_OTHER = "ooo"
+_PATTERNS = {"ext4": "dots", "xfs": "/", "swap": "-", "ntfs": "\\", "exfat": "/\\", "fat32": "-|"}
+_OTHER = "|"
 _ACROSS, _STORES = 4, 2  # cells in a row, stores in a cell
-_CELL, _HEAD, _UNIT = 3.45, 0.7, 0.056  # inches: width of a cell, its heading, and one unit of depth
-_CORE_AT, _CORE_WIDTH = 1.05, 0.5
+_CELL, _HEAD, _UNIT = 248.0, 50.0, 4.0  # points: width of a cell, its heading, and one unit of depth
+_CORE_AT, _CORE_WIDTH = 76.0, 36.0
+_TITLE, _FOOT = 50.0, 22.0
 _LONGEST = 37  # letters beside a core
 _LEAST = 2.4  # units that even the smallest run is tall
-_TEXT = 6.8  # points
-_LABEL = 0.25  # inches that labels of a store stand apart
+_TEXT = 6.8
+_LABEL = 18.0  # that labels of a store stand apart
 
 
 @dataclass(frozen=True)
@@ -48,6 +45,9 @@ class Core:
     name: str
     lines: tuple[str, ...]
     bands: tuple[Band, ...]
+
+
+Cell = Core | tuple["StoreCapacity", ...]
 
 
 def cores_of(disks: Sequence[PlannedDisk]) -> list[Core]:
@@ -75,51 +75,58 @@ def _heading(disk: Disk) -> str:
     return f"{show_binary(image.size)}, {image.format}, {image.space}; {disk.table_name}"
 
 
+def targets(target: Path, cores: int, stores: int) -> list[Path]:
+    """Return the files that a picture of so many disks and stores goes to: several if it has several pages."""
+    pages = -(-(cores + -(-stores // _STORES)) // ON_A_PAGE)
+    if pages <= 1 or target.suffix.lower() == ".pdf":
+        return [target]
+    return [target.with_name(f"{target.stem}-{number}{target.suffix}") for number in range(1, pages + 1)]
+
+
 def draw(title: str, cores: Sequence[Core], stores: Sequence[StoreCapacity], target: Path) -> None:
-    """Draw cores and stores to `target`, whose ending tells the kind; the file appears when it is complete.
+    """Draw cores and stores to `target`, whose ending tells the kind; each file appears when it is complete.
 
     Raises:
         OSError: the system refused.
     """
-    import matplotlib as mpl
-    from matplotlib.figure import Figure
+    drawn = list(pages(title, cores, stores, ON_A_PAGE))
+    if target.suffix.lower() == ".pdf":
+        replace_content(target, as_pdf(drawn))
+        return
+    kept = map(as_svg, drawn) if target.suffix.lower() == ".svg" else as_pngs(drawn)
+    for content, path in zip(kept, targets(target, len(cores), len(stores)), strict=True):
+        replace_content(path, content)
 
-    kept = [stores[at : at + _STORES] for at in range(0, len(stores), _STORES)]
-    cells: list[Core | Sequence[StoreCapacity]] = [*cores, *kept]
-    across = min(_ACROSS, len(cells))
-    rows = [
-        [_height(cell.bands) for cell in cells[start : start + across] if isinstance(cell, Core)]
-        for start in range(0, len(cells), across)
+
+def pages(title: str, cores: Sequence[Core], stores: Sequence[StoreCapacity], on_a_page: int) -> Iterator[Canvas]:
+    """Yield cores and stores drawn, so many cells on a page; without a title there is no caption either."""
+    cells: list[Cell] = [*cores, *(tuple(stores[at : at + _STORES]) for at in range(0, len(stores), _STORES))]
+    for at in range(0, max(len(cells), 1), on_a_page):
+        number = f", page {at // on_a_page + 1}" if len(cells) > on_a_page else ""
+        yield _page(f"{title}{number}" if title else "", cells[at : at + on_a_page])
+
+
+def _page(title: str, cells: Sequence[Cell]) -> Canvas:
+    across = max(min(_ACROSS, len(cells)), 1)
+    rows = [cells[at : at + across] for at in range(0, len(cells), across)]
+    tall = [
+        _HEAD + _UNIT * max((_height(one.bands) for one in row if isinstance(one, Core)), default=30) + 25
+        for row in rows
     ]
-    tall = [_HEAD + _UNIT * max(heights, default=30) + 0.35 for heights in rows]
-    width, height = _CELL * across + 0.3, sum(tall) + 1.0
-    style: Any = {
-        "svg.hashsalt": "narvet",
-        "hatch.linewidth": 0.5,
-        "font.family": "DejaVu Sans",
-        "svg.fonttype": "none",
-        "text.parse_math": False,
-    }
-    with mpl.rc_context(style):
-        figure = Figure(figsize=(width, height), facecolor=_PAPER, dpi=100)
-        axes = figure.add_axes((0, 0, 1, 1))
-        axes.set_xlim(0, width)
-        axes.set_ylim(height, 0)
-        axes.axis("off")
-        axes.text(0.25, 0.4, title, size=13, weight="bold", color=_INK, va="center")
-        for number, cell in enumerate(cells):
-            left, top = 0.15 + _CELL * (number % across), 0.7 + sum(tall[: number // across])
+    above, below = (_TITLE, _FOOT) if title else (8.0, 4.0)
+    canvas = Canvas(_CELL * across + 22, math.ceil(above + sum(tall) + below))
+    if title:
+        canvas.text(18, 29, title, size=13, bold=True)
+        canvas.text(18, canvas.height - 14, _CAPTION, size=_TEXT, color=DIM)
+    top = above
+    for row, height in zip(rows, tall, strict=True):
+        for place, cell in enumerate(row):
             if isinstance(cell, Core):
-                _core(axes, cell, left, top)
+                _core(canvas, cell, 11 + _CELL * place, top)
             else:
-                _stores(axes, cell, left, top, tall[number // across] - _HEAD - 0.5)
-        axes.text(0.25, height - 0.2, _CAPTION, size=_TEXT, color=_DIM, va="center")
-        metadata: dict[str, Any] = {"Date": None} if target.suffix.lower() == ".svg" else {"Software": None}
-        content = io.BytesIO()
-        with warnings.catch_warnings():  # of letters that the font does not have: they become boxes
-            warnings.simplefilter("ignore")
-            figure.savefig(content, format=target.suffix[1:].lower(), metadata=metadata, facecolor=_PAPER)
-        replace_content(target, content.getvalue())
+                _stores(canvas, cell, 11 + _CELL * place, top, height - _HEAD - 36)
+        top += height
+    return canvas
 
 
 def _tall(size: int) -> float:
@@ -131,97 +138,87 @@ def _height(bands: Sequence[Band]) -> float:
     return sum(_tall(band.size) for band in bands)
 
 
-def _core(axes: Axes, core: Core, left: float, top: float) -> None:
+def _core(canvas: Canvas, core: Core, left: float, top: float) -> None:
     """Draw one disk: its heading, then its runs with depth on the left and what lies there on the right."""
-    axes.text(left + 0.1, top + 0.12, core.name, size=9.5, weight="bold", color=_INK, va="center")
+    canvas.text(left + 7, top + 9, core.name, size=9.5, bold=True)
     for line, text in enumerate(core.lines):
-        axes.text(left + 0.1, top + 0.32 + 0.15 * line, text, size=_TEXT, color=_DIM, va="center")
+        canvas.text(left + 7, top + 23 + 11 * line, text, size=_TEXT, color=DIM)
     at, start = left + _CORE_AT, top + _HEAD
     depth = start
     for band in core.bands:
         tall = _UNIT * _tall(band.size)
-        _run(axes, band, at, depth, tall)
-        axes.plot([at - 0.06, at], [depth, depth], color=_INK, linewidth=0.6)
-        axes.text(at - 0.1, depth, show_bytes(band.start), size=_TEXT - 0.8, color=_DIM, ha="right", va="center")
-        _say(axes, band, at + _CORE_WIDTH + 0.1, depth + tall / 2, tall)
+        _run(canvas, band, at, depth, tall)
+        canvas.line([(at - 4.5, depth), (at, depth)])
+        canvas.text(at - 7, depth, show_bytes(band.start), size=_TEXT - 0.8, color=DIM, anchor="end")
+        _say(canvas, band, at + _CORE_WIDTH + 7, depth + tall / 2, tall)
         depth += tall
     for edge, sign in ((start, -1), (depth, 1)):
-        _torn(axes, at, edge, sign)
+        _torn(canvas, at, edge, sign)
 
 
-def _say(axes: Axes, band: Band, x: float, middle: float, tall: float) -> None:
+def _say(canvas: Canvas, band: Band, x: float, middle: float, tall: float) -> None:
     """Write beside a run how long it is and what lies there, in as many lines as it has room for."""
-    dim = _INK if band.name else _DIM
     what = f"{band.name}  {band.what}" if band.name else band.what
-    lines = [(f"{show_binary(band.size)}  {what}", dim)]
+    lines = [(f"{show_binary(band.size)}  {what}", INK if band.name else DIM)]
     if band.mount_point:
-        lines.append((_cut(f"at {band.mount_point.partition(', ')[0]}"), _DIM))
-    step = min(0.14, tall / len(lines))
+        lines.append((f"at {band.mount_point.partition(', ')[0]}", DIM))
+    step = min(10.0, tall / len(lines))
     for number, (text, color) in enumerate(lines):
-        y = middle + step * (number - (len(lines) - 1) / 2)
-        axes.text(x, y, _cut(text), size=_TEXT, color=color, va="center", weight="normal")
+        canvas.text(x, middle + step * (number - (len(lines) - 1) / 2), _cut(text), size=_TEXT, color=color)
 
 
 def _cut(text: str) -> str:
     return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
 
 
-def _run(axes: Axes, band: Band, at: float, depth: float, tall: float) -> None:
-    from matplotlib.patches import Rectangle
-
-    looks: dict[str, Any] = {
-        "filesystem": {"facecolor": _EARTH, "hatch": _PATTERNS.get(band.kind, _OTHER), "edgecolor": _STONE},
-        "table": {"facecolor": _STONE, "edgecolor": _STONE},
-        "unused": {"facecolor": "white", "edgecolor": "none"},
-    }[band.made_of]
-    axes.add_patch(Rectangle((at, depth), _CORE_WIDTH, tall, linewidth=0, **looks))
+def _run(canvas: Canvas, band: Band, at: float, depth: float, tall: float) -> None:
+    fill = {"filesystem": EARTH, "table": STONE, "unused": "#ffffff"}[band.made_of]
+    canvas.rectangle(at, depth, _CORE_WIDTH, tall, fill=fill)
+    if band.made_of == "filesystem":
+        canvas.pattern(_PATTERNS.get(band.kind, _OTHER), at, depth, _CORE_WIDTH, tall)
     for side in (at, at + _CORE_WIDTH):
-        dotted = ":" if band.made_of == "unused" else "-"
-        axes.plot([side, side], [depth, depth + tall], color=_INK, linewidth=0.8, linestyle=dotted)
-    axes.plot([at, at + _CORE_WIDTH], [depth, depth], color=_INK, linewidth=0.5)
+        canvas.line([(side, depth), (side, depth + tall)], width=0.8, dotted=band.made_of == "unused")
+    canvas.line([(at, depth), (at + _CORE_WIDTH, depth)], width=0.5)
 
 
-def _torn(axes: Axes, at: float, edge: float, sign: int) -> None:
+def _torn(canvas: Canvas, at: float, edge: float, sign: int) -> None:
     """Draw the broken end of a core."""
     steps = 24
-    across = [at + _CORE_WIDTH * step / steps for step in range(steps + 1)]
     waves = [
-        edge + sign * (0.02 + 0.012 * math.sin(step * 1.7) + 0.008 * math.sin(step * 4.1)) for step in range(steps + 1)
+        (at + _CORE_WIDTH * step / steps, edge + sign * (1.4 + 0.9 * math.sin(step * 1.7) + 0.6 * math.sin(step * 4.1)))
+        for step in range(steps + 1)
     ]
-    axes.fill_between(across, waves, edge, color=_PAPER, linewidth=0)
-    axes.plot(across, waves, color=_INK, linewidth=0.9)
+    canvas.area([*waves, (at + _CORE_WIDTH, edge), (at, edge)], fill=PAPER)
+    canvas.line(waves, width=0.9)
 
 
-def _stores(axes: Axes, stores: Sequence[StoreCapacity], left: float, top: float, tall: float) -> None:
+def _stores(canvas: Canvas, stores: Sequence[StoreCapacity], left: float, top: float, tall: float) -> None:
     """Draw each store as a measure: its room, what is kept free at the rim, promised to disks, and present."""
-    axes.text(left + 0.1, top + 0.12, "stores", size=9.5, weight="bold", color=_INK, va="center")
-    step = (_CELL - 0.3) / _STORES
+    canvas.text(left + 7, top + 9, "stores", size=9.5, bold=True)
     for number, store in enumerate(stores):
-        _store(axes, store, left + 0.2 + number * step, top + _HEAD, tall, _CORE_WIDTH)
+        _store(canvas, store, left + 14 + number * (_CELL - 22) / _STORES, top + _HEAD, tall)
 
 
-def _store(axes: Axes, store: StoreCapacity, at: float, top: float, tall: float, width: float) -> None:
-    from matplotlib.patches import Rectangle
-
-    most, foot = max(store.room, store.promised, 1), top + tall
+def _store(canvas: Canvas, store: StoreCapacity, at: float, top: float, tall: float) -> None:
+    most, foot, right = max(store.room, store.promised, 1), top + tall, at + _CORE_WIDTH
 
     def y(size: int) -> float:
         return foot - tall * size / most
 
-    def fill(upper: int, lower: int, **looks: Any) -> None:
-        axes.add_patch(Rectangle((at, y(upper)), width, y(lower) - y(upper), linewidth=0, **looks))
-
-    fill(store.promised, 0, facecolor=_EARTH)
-    fill(store.present, 0, facecolor=_STONE)
-    fill(store.room, store.room - store.kept, facecolor="none", hatch="....", edgecolor=_STONE)
-    axes.plot([at, at, at + width, at + width], [y(store.room), foot, foot, y(store.room)], color=_INK, linewidth=1)
-    marks = [(store.room, "room"), (store.promised, "promised"), (store.present, "present")]
+    canvas.rectangle(at, y(store.promised), _CORE_WIDTH, foot - y(store.promised), fill=EARTH)
+    canvas.rectangle(at, y(store.present), _CORE_WIDTH, foot - y(store.present), fill=STONE)
+    rim = y(store.room - store.kept) - y(store.room)
+    if store.kept:
+        canvas.pattern("dots", at, y(store.room), _CORE_WIDTH, rim)
+    canvas.line([(at, y(store.room)), (at, foot), (right, foot), (right, y(store.room))], width=1)
     reach = top - _LABEL
-    for size, word in sorted(marks, key=lambda mark: -mark[0]):
-        reach = max(min(y(size), foot - 0.05), reach + _LABEL)
-        axes.plot([at + width, at + width + 0.07], [y(size), reach], color=_INK, linewidth=0.6)
-        axes.text(at + width + 0.1, reach, f"{show_binary(size)}\n{word}", size=_TEXT - 0.8, color=_INK, va="center")
+    for size, word in sorted(
+        [(store.room, "room"), (store.promised, "promised"), (store.present, "present")], key=lambda mark: -mark[0]
+    ):
+        reach = max(min(y(size), foot - 4), reach + _LABEL)
+        canvas.line([(right, y(size)), (right + 5, reach)])
+        canvas.text(right + 7, reach - 4, show_binary(size), size=_TEXT - 0.8)
+        canvas.text(right + 7, reach + 4, word, size=_TEXT - 0.8)
     told = f"{show_binary(-store.left)} too much" if store.left < 0 else f"{show_binary(store.left)} left"
-    axes.text(at, foot + 0.14, store.name, size=_TEXT, weight="bold", color=_INK, va="center")
-    weight = "bold" if store.left < 0 else "normal"
-    axes.text(at, foot + 0.28, told, size=_TEXT - 0.8, color=_INK, va="center", weight=weight)
+    canvas.text(at, foot + 10, store.name, size=_TEXT, bold=True)
+    canvas.text(at, foot + 20, told, size=_TEXT - 0.8, bold=store.left < 0)
