@@ -58,6 +58,7 @@ if TYPE_CHECKING:
     from narvet.usecases.entries import Installed, entries, install_entries
     from narvet.usecases.explain import ExplainedKey, explained_keys
     from narvet.usecases.fold import fold
+    from narvet.usecases.handover import Handover, handover
     from narvet.usecases.history import Event, history
     from narvet.usecases.inside import confirm_inside, list_devices, write_inside
     from narvet.usecases.interview import (
@@ -114,6 +115,7 @@ _HOMES = {
     "usecases.entries": ("Installed", "entries", "install_entries"),
     "usecases.explain": ("ExplainedKey", "explained_keys"),
     "usecases.fold": ("fold",),
+    "usecases.handover": ("Handover", "handover"),
     "usecases.history": ("Event", "history"),
     "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
     "usecases.interview": (
@@ -135,16 +137,16 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
     "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event",
-    "ExplainedKey", "Finding", "Guest", "HandWork", "HasRoots", "Image", "ImageError", "Installed", "Interview",
-    "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question", "Recast", "RecastWishes",
-    "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError",
-    "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch",
-    "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge", "entries",
-    "explained_keys", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest", "has_errors", "history",
-    "images_in", "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out", "list_devices",
-    "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast",
-    "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "tie",
-    "unwrap", "wrap", "write", "write_inside", "write_list",
+    "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError", "Installed",
+    "Interview", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question", "Recast",
+    "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet",
+    "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach",
+    "branch", "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge", "entries",
+    "explained_keys", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest", "handover", "has_errors",
+    "history", "images_in", "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out",
+    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
+    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink",
+    "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

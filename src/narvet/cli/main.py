@@ -27,6 +27,7 @@ _COMMANDS = {
     "devices": "list the real block devices of this machine",
     "confirm": "read everything back and compare it with the sheet",
     "history": "show what was done for a sheet, and when",
+    "report": "write a page about a sheet, to hand over with its disks",
     "recast": "write the same disk to an image in another format or size",
     "enlarge": "make a disk larger where it is, with a partition and the filesystem on it",
     "shrink": "make a disk smaller, with a partition and the filesystem on it",

@@ -142,7 +142,9 @@ def as_pngs(pages: Sequence[Canvas]) -> Iterator[bytes]:
     document = pypdfium2.PdfDocument(as_pdf(pages))
     for page in document:
         content = io.BytesIO()
-        page.render(scale=_DOTS_PER_POINT if len(pages) == 1 else _DOTS_PER_POINT * 0.75).to_pil().save(content, "PNG", compress_level=1)
+        page.render(scale=_DOTS_PER_POINT if len(pages) == 1 else _DOTS_PER_POINT * 0.75).to_pil().save(
+            content, "PNG", compress_level=1
+        )
         yield content.getvalue()
     document.close()
 
