@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
+import re
 import subprocess
 import sys
+import time
+from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +33,30 @@ def run(*words: str, status: int | None = None, **options: Any) -> subprocess.Co
 def facts(*words: str, status: int | None = 0, **options: Any) -> Any:
     """Run `narvet … --json` and return what it printed."""
     return json.loads(run(*words, "--json", status=status, **options).stdout)
+
+
+def talk(words: list[str], answers: Iterable[str], folder: Path, stop: bool = False) -> tuple[int, str]:
+    """Answer the questions of a call on a terminal, one after another; return its status and all that it showed."""
+    main, worker = pty.openpty()
+    process = subprocess.Popen(
+        [PROGRAM, *words], stdin=worker, stdout=worker, stderr=worker, cwd=folder, start_new_session=True
+    )
+    os.close(worker)
+    whole = ""
+    for answer in answers:
+        shown = b""
+        while not re.search(rb"(: |\? )$", shown):
+            shown += os.read(main, 4096)
+        whole += shown.decode()
+        os.write(main, f"{answer}\n".encode())
+    if stop:
+        time.sleep(0.3)
+        os.write(main, b"\x03")
+    with suppress(OSError):  # the end of a terminal
+        while part := os.read(main, 4096):
+            whole += part.decode("utf-8", "replace")
+    os.close(main)
+    return process.wait(), whole
 
 
 def make_root(folder: Path, fstab: bytes = b"") -> Path:

@@ -39,7 +39,7 @@ def test_the_example_from_end_to_end(example: Path) -> None:
     assert "All is as asked; nothing was changed." in run("write", sheet, status=0).stdout
     assert contents(example) == before
     review = facts("review", sheet)
-    assert set(review) == {"title", "disks", "doors", "pools", "stores", "changes", "entries", "findings"}
+    assert set(review) == {"title", "disks", "doors", "pools", "stores", "changes", "entries", "findings", "mark"}
     assert [one["state"] for one in review["disks"]] == ["as asked"] * 7
     assert sorted(rules(review)) == [
         "cluster-limits", "sector-not-recorded", "size-rounded", "size-rounded", "store-overpromised",

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import pty
 import subprocess
 import time
 import tomllib
@@ -21,7 +19,7 @@ from narvet.sheet.draft import Request, drafted, new_sheet
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, Sheet, StoreForm
 from narvet.sheet.keys import keys_of
 from narvet.sheet.read import parse_sheet
-from tests.program import IDENTITY, PROGRAM, disk, facts, make_sheet, rules, run
+from tests.program import IDENTITY, disk, facts, make_root, make_sheet, rules, run, talk
 
 HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
 
@@ -123,7 +121,12 @@ def test_a_table_of_requests(tmp_path: Path, kind: str) -> None:
         lines = (sign.join(f'"{cell}"' if "," in cell else cell for cell in row) for row in TABLE)
         table.write_text("\ufeff" + "\n".join(lines) + "\n")
     told = facts("draft", str(sheet), "--from", str(table))
-    assert told == {"stores": ["vault", "annex"], "guests": ["coldroom", "imaging"], "disks": ["readings", "imaging"]}
+    assert told == {
+        "stores": ["vault", "annex"],
+        "guests": ["coldroom", "imaging"],
+        "disks": ["readings", "imaging"],
+        "dry": False,
+    }
     made = content(sheet)
     assert made["guest"] == {"coldroom": {}, "imaging": {"runs": "windows"}}
     assert made["store"] == {"vault": {"path": "stores/vault"}, "annex": {"path": "stores/annex"}}
@@ -143,14 +146,14 @@ def test_a_table_of_requests(tmp_path: Path, kind: str) -> None:
 @pytest.mark.parametrize(
     ("rows", "told"),
     [
-        ("disk,guest,store,filesytem\na,g,shelf,ext4", 'row 2: there is no key "filesytem"; the nearest is "filesystem"'),
-        ("disk,guest,store,size\nb,seedling,shelf,50", 'row 2: disk.b.size: "50" has no unit'),
+        ("disk,guest,store,filesytem\na,g,shelf,ext4", 'row 1, column D: there is no key "filesytem"; the nearest is "filesystem"'),
+        ("disk,guest,store,size\nb,seedling,shelf,50", 'row 2, column D (size): disk.b.size: "50" has no unit'),
         ("disk,guest,store,size\nb,seedling,shelf,1 GiB\na,seedling,shelf,1 GiB\n,,shelf,1 GiB", 'row 3: disk "a" is in the sheet already'),
-        ("guest,store,size,at\nseedling,shelf,1 GiB,srv", "row 2: disk.seedling.partition 1.at: a mount point is a path"),
+        ("guest,store,size,at\nseedling,shelf,1 GiB,srv", "row 2, column D (at): disk.seedling.partition 1.at: a mount point is a path"),
         ("store,size\nshelf,1 GiB", "row 2: disk.disk.guest is missing"),
         ("disk,guest,store,size\nb,seedling,shelf,1 GiB\nb,seedling,shelf,1 TB\nb,seedling,shelf,rest\nb,seedling,shelf,", "more than one partition takes the rest"),
         ("guest,guest\na,b", 'two columns are called "guest'),
-        ("guest,runs,store,size\nnew,beos,shelf,1 GiB", "row 2: guest.new.runs is 'beos'"),
+        ("guest,runs,store,size\nnew,beos,shelf,1 GiB", "row 2, column B (runs): guest.new.runs is 'beos'"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_a_row_is_told_and_nothing_written(tmp_path: Path, rows: str, told: str) -> None:
@@ -166,9 +169,13 @@ def test_tables_that_are_none_and_sheets_that_cannot_be_added_to(tmp_path: Path)
     for name, data in (("a.xlsx", b"PK\x03\x04 not really"), ("b.csv", b"\xff\xfe\x00\x01")):
         (tmp_path / name).write_bytes(data)
         assert "not a table of requests" in run("draft", str(sheet), "--from", str(tmp_path / name), status=2).stderr
-    for text in ("", "disk,guest,store\n", "disk,guest\n,\n"):
+    for text, told in (
+        ("", "no row in it names keys"),
+        ("a,b\n1,2", "no row in it names keys"),
+        ("disk,guest\n,\n", "no rows below"),
+    ):
         (tmp_path / "c.csv").write_text(text)
-        assert "it has no rows below its headings" in run("draft", str(sheet), "--from", str(tmp_path / "c.csv"), status=2).stderr  # fmt: skip
+        assert told in run("draft", str(sheet), "--from", str(tmp_path / "c.csv"), status=2).stderr
     book = openpyxl.Workbook()
     book.worksheets[0].append(["disk", "guest", "store"])
     book.worksheets[0].cell(1048576, 16384, "far away")
@@ -185,48 +192,57 @@ def test_tables_that_are_none_and_sheets_that_cannot_be_added_to(tmp_path: Path)
 
 
 def test_answers_to_questions(tmp_path: Path) -> None:
-    """On a terminal, without options, it asks; what is known is offered."""
-    sheet = tmp_path / "s.toml"
-    answers = [
-        "germination",
-        "linux",
-        "",
-        "vault",
-        ".",
-        "",
-        "1 GiB",
-        "xfs",
-        "/srv/trials",
-        "1200",
-        "database",
-        "trials",
-    ]
-    wrong = [*answers[:6], "1 Gib", *answers[7:]]  # everything is asked again, with what was said as the answer
-    main, worker = pty.openpty()
-    process = subprocess.Popen(
-        [PROGRAM, "draft", str(sheet)], stdin=worker, stdout=worker, stderr=worker, start_new_session=True
+    """It asks in the order of the job; what is wrong is said at once and asked again; what is known is offered."""
+    make_root(tmp_path / "root")
+    start = ["germination", "linux", "root", "?", "databse", "database", "100", "", "1 Gib", "1 GiB"]
+    status, shown = talk(["draft"], start, tmp_path, stop=True)
+    assert (
+        status == 130 and "Your answers are kept in sheet.answers.json" in shown and "The sheet is as it was." in shown
     )
-    os.close(worker)
-    shown = b""
-    for answer in (*wrong, *[""] * 6, "1 GiB", *[""] * 5):
-        while not shown.endswith(b": "):
-            shown += os.read(main, 1024)
-        os.write(main, f"{answer}\n".encode())
-        shown = b""
-    while process.poll() is None:
-        time.sleep(0.05)
-    os.close(main)
-    assert process.returncode == 0
-    assert content(sheet)["disk"] == {
+    assert "files of all kinds" in shown and '"databse" is none of these' in shown and "100 has no unit" not in shown
+    assert '"100" has no unit: did you mean 100' in shown and 'unknown unit "Gib"' in shown
+    assert not (tmp_path / "sheet.toml").exists()
+    status, shown = talk(
+        ["draft"],
+        [*[""] * 6, "vault", "<", "vault", "", "", "srv", "/srv/trials", "nobody ", "1200", "trials"],
+        tmp_path,
+    )
+    assert "offered again" in shown and "[germination]" in shown and "curator" in shown, shown
+    assert "a mount point is a path" in shown and "The guest will show at" in shown and "Mark of this review" in shown
+    assert (status, sorted(path.name for path in tmp_path.iterdir())) == (0, ["root", "sheet.toml", "stores"])
+    assert content(tmp_path / "sheet.toml")["disk"] == {
         "trials": {
             "guest": "germination", "store": "vault", "size": "1 GiB",
             "partition": [
-                {"label": "trials", "filesystem": "xfs", "for": "database", "at": "/srv/trials", "owner": "1200"}
+                {"label": "trials", "filesystem": "ext4", "for": "database", "at": "/srv/trials", "owner": "1200"}
             ],
         }
     }  # fmt: skip
     assert run("draft", str(tmp_path / "empty.toml"), stdin=subprocess.DEVNULL, status=0)
     assert set(content(tmp_path / "empty.toml")) == {"sheet", "identity"}
+
+
+def test_a_workbook_with_a_cover_and_notes_above_its_headings(tmp_path: Path) -> None:
+    """Worksheets without headings are skipped, and what stands above them; one can be named, and is named in errors."""
+    book = openpyxl.Workbook()
+    book.worksheets[0].append(["Requests of the spring", "store them well"])
+    for title, size in (("intake", "50 MiB"), ("later", "50")):
+        page = book.create_sheet(title)
+        page.append(["Requested by", "the cold room"])
+        page.append([])
+        for row in (["Disk", "Guest", "Store", "Size"], [title, "coldroom", "vault", size]):
+            page.append([None, *row])
+    book.save(tmp_path / "r.xlsx")
+    table, sheet = str(tmp_path / "r.xlsx"), str(tmp_path / "s.toml")
+    assert facts("draft", sheet, "--from", table, "--dry")["disks"] == ["intake"] and not (tmp_path / "s.toml").exists()
+    assert facts("draft", sheet, "--from", table)["disks"] == ["intake"]
+    told = run("draft", sheet, "--from", table, "--worksheet", "later", status=2).stderr
+    assert "r.xlsx, later, row 4, column E (size): disk.later.size" in told
+    assert (
+        'no worksheet "latter"; the nearest is "later"'
+        in run("draft", sheet, "--from", table, "--worksheet", "latter", status=2).stderr
+    )
+    assert list(content(tmp_path / "s.toml")["disk"]) == ["intake"]
 
 
 def test_ten_thousand_requests(tmp_path: Path) -> None:

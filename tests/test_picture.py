@@ -8,6 +8,7 @@ import xml.etree.ElementTree as ET
 from itertools import pairwise
 from pathlib import Path
 
+import pypdfium2
 import pytest
 
 from narvet.ground.units import NO_BREAK, show_bytes
@@ -20,13 +21,8 @@ def texts(path: Path) -> list[tuple[str, float, float]]:
     """Return the texts of an SVG with where they stand."""
     found = []
     for element in ET.parse(path).iter(TEXT):  # noqa: S314 (our own)
-        words, place = "".join(element.itertext()).strip(), element.get("transform", "")
-        x, y = (
-            re.findall(r"translate\(([-\d.]+) ([-\d.]+)\)", place)[0]
-            if "translate" in place
-            else (element.get("x"), element.get("y"))
-        )
-        found.append((words, float(x or 0), float(y or 0)))
+        words = "".join(element.itertext()).strip()
+        found.append((words, float(element.get("x") or 0), -float(element.get("y") or 0)))
     return found
 
 
@@ -74,7 +70,7 @@ def test_images_drawn_with_whatever_they_say(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (["--to", "a.gif"], "ends in .png or .svg"),
+        (["--to", "a.gif"], "ends in .png, .svg or .pdf"),
         (["--to", "there.png"], "is there already"),
         (["nothing", "--to", "a.png"], 'there is no disk "nothing"'),
         (["--to", "no/such/folder.png"], "No such file"),
@@ -91,8 +87,15 @@ def test_what_cannot_be_drawn(tmp_path: Path, words: list[str], told: str) -> No
     assert sorted(path.name for path in tmp_path.iterdir()) == ["root", "sheet.toml", "shelf", "there.png"]
 
 
-def test_many_disks_are_named(tmp_path: Path) -> None:
+def test_many_disks_are_drawn_on_pages(tmp_path: Path) -> None:
     sheet = make_sheet(tmp_path, "".join(disk(f"d{n}") for n in range(61)), guest='slots = ["scsi 0-99"]')
-    assert "61 disks are too many" in run("picture", str(sheet), status=2).stderr
     assert facts("picture", str(sheet), "d3", "d60")["disks"] == ["d3", "d60"]
     assert (tmp_path / "sheet.png").exists()
+    for ending, names in (("svg", ["sheet-1.svg", "sheet-2.svg"]), ("pdf", ["sheet.pdf"])):
+        paths = facts("picture", str(sheet), "--to", str(tmp_path / f"sheet.{ending}"))["paths"]
+        assert [Path(path).name for path in paths] == names
+    drawn = [word for name in ("sheet-1.svg", "sheet-2.svg") for word, _, _ in texts(tmp_path / name)]
+    assert sorted(word for word in drawn if re.fullmatch(r"d\d+", word)) == sorted(f"d{n}" for n in range(61))
+    document = pypdfium2.PdfDocument(tmp_path / "sheet.pdf")
+    assert len(document) == 2 and "d60" in document[1].get_textpage().get_text_range()
+    assert "is there already" in run("picture", str(sheet), "--to", str(tmp_path / "sheet.svg"), status=2).stderr

@@ -120,7 +120,7 @@ def test_killed_at_any_moment_it_is_finished_by_retiring_again(tmp_path: Path) -
         assert (tmp_path / "root" / "etc" / "fstab").read_bytes() == FSTAB
 
 
-@pytest.mark.parametrize(("answer", "status"), [("n", 1), ("y", 0)])
+@pytest.mark.parametrize(("answer", "status"), [("n", 130), ("y", 0)])
 def test_it_asks_first(tmp_path: Path, answer: str, status: int) -> None:
     sheet = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', ""))
     run("write", str(sheet), status=0)

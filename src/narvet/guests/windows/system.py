@@ -116,7 +116,7 @@ class Windows:
 
     def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
         """Yield a registry text that is not there, or has other values."""
-        if wanted.values is not None and found.values != wanted.values:
+        if _are_others(wanted, found):
             there = None if found.values is None else "other values"
             yield Difference(guest_place(found.name), Aspect.REGISTRY, "as the sheet has it", there)
 
@@ -128,7 +128,7 @@ class Windows:
 
     def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text, if it is not as wanted."""
-        if wanted.values is not None and found.values != wanted.values:
+        if wanted.values is not None and _are_others(wanted, found):
             changes = not set(found.values or ()) <= set(wanted.values)
             yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes)
 
@@ -171,6 +171,11 @@ class Windows:
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found of the registry text beside the sheet."""
         return guest_with_text(asked.name, asked.sheet.parent / f"{asked.sheet.stem}.{asked.name}.reg")
+
+
+def _are_others(wanted: Guest, found: Guest) -> bool:
+    """Return whether values are wanted that are not just those of the registry text, in whatever order."""
+    return wanted.values is not None and (found.values is None or set(found.values) != set(wanted.values))
 
 
 def _account(name: str, place: Place) -> tuple[str, tuple[Finding, ...]]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import tarfile
 from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
@@ -61,7 +62,8 @@ def names_in(package: Path) -> tuple[str, ...]:
     Raises:
         ImageError: it is no package, or a member is no plain file of a plain name, or is there twice.
     """
-    return tuple(member.name for member, _ in _members(package))
+    with _as_package(package):
+        return tuple(member.name for member, _ in _members(package))
 
 
 def read_package(package: Path, folder: Path) -> str:
@@ -72,30 +74,37 @@ def read_package(package: Path, folder: Path) -> str:
             manifest says.
     """
     seen: dict[str, Path] = {}
-    for member, tar in _members(package):
-        seen[member.name] = folder / member.name
-        _write(tar, member, seen[member.name])
+    with _as_package(package):
+        for member, tar in _members(package):
+            seen[member.name] = folder / member.name
+            _write(tar, member, seen[member.name])
     description = next(iter(seen))
     for fault in _faults(seen, description):
         raise ImageError(f"{package}: {fault}")
     return description
 
 
+@contextmanager
+def _as_package(package: Path) -> Iterator[None]:
+    """Have what a damaged package makes its reader stumble over said in one sentence."""
+    try:
+        yield
+    except (tarfile.TarError, EOFError, ValueError) as error:
+        raise ImageError(f"{package}: it cannot be read as a package: {error}") from None
+
+
 def _members(package: Path) -> Iterator[tuple[tarfile.TarInfo, tarfile.TarFile]]:
     """Yield the members of a package that can be taken out of it: the description, then all others."""
     seen: set[str] = set()
-    try:
-        with tarfile.open(package, "r:") as tar:
-            for number, member in enumerate(tar):
-                if number >= _MOST_MEMBERS:
-                    raise ImageError(f"{package}: it has more than {_MOST_MEMBERS} members")
-                _check_member(package, member, seen)
-                if not seen and not member.name.lower().endswith(".ovf"):
-                    raise ImageError(f"{package}: a package begins with a description, which this one does not")
-                seen.add(member.name)
-                yield member, tar
-    except (tarfile.TarError, EOFError, ValueError) as error:
-        raise ImageError(f"{package}: it cannot be read as a package: {error}") from None
+    with tarfile.open(package, "r:") as tar:
+        for number, member in enumerate(tar):
+            if number >= _MOST_MEMBERS:
+                raise ImageError(f"{package}: it has more than {_MOST_MEMBERS} members")
+            _check_member(package, member, seen)
+            if not seen and not member.name.lower().endswith(".ovf"):
+                raise ImageError(f"{package}: a package begins with a description, which this one does not")
+            seen.add(member.name)
+            yield member, tar
     if not seen:
         raise ImageError(f"{package}: there is nothing in it")
 
