@@ -6,6 +6,7 @@ import json
 import os
 import pty
 import re
+import signal
 import subprocess
 import sys
 import time
@@ -46,12 +47,15 @@ def talk(words: list[str], answers: Iterable[str], folder: Path, stop: bool = Fa
     for answer in answers:
         shown = b""
         while not re.search(rb"(: |\? )$", shown):
-            shown += os.read(main, 4096)
+            try:
+                shown += os.read(main, 4096)
+            except OSError:
+                raise AssertionError(f"it ended before {answer!r} was asked for: {whole}{shown!r}") from None
         whole += shown.decode()
         os.write(main, f"{answer}\n".encode())
     if stop:
         time.sleep(0.3)
-        os.write(main, b"\x03")
+        process.send_signal(signal.SIGINT)
     with suppress(OSError):  # the end of a terminal
         while part := os.read(main, 4096):
             whole += part.decode("utf-8", "replace")

@@ -189,7 +189,7 @@ def test_on_a_terminal_writing_asks_before_something_changes(tmp_path: Path, ans
     if answer == "n":
         listed = shown.partition("Go on?")[0]
         assert (
-            "8 MiB" in listed
+            "8 MiB" in listed.replace("\xa0", " ")
             and "1 entry changed" in listed.replace("\xa0", " ")
             and "new.raw" not in listed
             and "Nothing was changed" in shown

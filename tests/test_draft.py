@@ -204,10 +204,11 @@ def test_answers_to_questions(tmp_path: Path) -> None:
     assert not (tmp_path / "sheet.toml").exists()
     status, shown = talk(
         ["draft"],
-        [*[""] * 6, "vault", "<", "vault", "", "", "srv", "/srv/trials", "nobody ", "1200", "trials"],
+        [*[""] * 6, "vault", "<", "vault", "", "", "srv", "/srv/trials", "curater", "1200", "trials"],
         tmp_path,
     )
     assert "offered again" in shown and "[germination]" in shown and "curator" in shown, shown
+    assert 'no account "curater"; the nearest is "curator"' in shown
     assert "a mount point is a path" in shown and "The guest will show at" in shown and "Mark of this review" in shown
     assert (status, sorted(path.name for path in tmp_path.iterdir())) == (0, ["root", "sheet.toml", "stores"])
     assert content(tmp_path / "sheet.toml")["disk"] == {

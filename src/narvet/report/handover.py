@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from narvet.ground.errors import printable
 from narvet.ground.units import counted, show_both, show_bytes
 from narvet.guests import guest_system
-from narvet.report.cores import bands_of
+from narvet.report.cores import bands_of, name_of
 from narvet.report.facts import where_of
 from narvet.report.paper import Code, Figure, Heading, Part, Rows, Steps, Tone, Words
 from narvet.report.picture import cores_of, pages
@@ -158,7 +158,7 @@ def _ids(layout: Layout) -> Rows:
             rows.append(("", f"{disk.wanted.table_name} table", disk.wanted.table_id))
         for part in disk.wanted.partitions:
             if part.entry.id:
-                rows.append(("", f"partition {part.number}", part.entry.id))
+                rows.append(("", f"partition {part.number}, {name_of(part)}", part.entry.id))
             if part.filesystem and part.filesystem.uuid:
                 rows.append(("", f"{part.filesystem.kind} on partition {part.number}", part.filesystem.uuid))
     return Rows(("disk", "of", "id"), rows)

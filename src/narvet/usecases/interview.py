@@ -15,10 +15,11 @@ from pathlib import Path
 
 from narvet.block.publish import replace_content
 from narvet.formats.filesystems import filesystem
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RequestError, nearest
 from narvet.ground.units import SizeError, parse_size, show_binary, show_both
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, HasRoots
+from narvet.model.estate import Guest
 from narvet.sheet.draft import Request, fault_of, new_sheet, request_keys
 from narvet.sheet.form import GuestForm, Sheet
 from narvet.sheet.read import parse_sheet, text_of
@@ -85,6 +86,8 @@ class Interview:
         names = [choice.name for choice in question.choices]
         if question.is_closed and answer not in names:
             return f'"{answer}" is none of these: {", ".join(names)}.'
+        if key == "owner" and (unknown := self._unknown_account(answer)):
+            return unknown
         told = fault_of(self.text, Request("the answers", {**self._keys(), key: answer}), key)
         return _PLACE.sub("", told)
 
@@ -163,14 +166,26 @@ class Interview:
 
     def _owners(self, system: GuestSystem) -> tuple[Choice, ...]:
         """Return the accounts of people and services in the guest's root."""
+        people = [account for account, (uid, _) in self._guest(system).users.items() if uid in _PEOPLE]
+        return tuple(map(Choice, people[:_MOST_OWNERS]))
+
+    def _unknown_account(self, owner: str) -> str:
+        """Return that a user or group is not in the guest's root, where that is known."""
+        found = self._guest(self._system())
+        user, _, group = owner.partition(":")
+        for name, known, what in ((user, found.users, "account"), (group, found.groups, "group")):
+            if name and known and name not in known and not name.isdigit():
+                return f'The guest has no {what} "{name}"{nearest(name, known)}.'
+        return ""
+
+    def _guest(self, system: GuestSystem) -> Guest:
+        """Return what is found in the guest's root, nothing if there is none."""
         name = self.answers.get("guest", "")
         form = self.form.guest.get(name) or GuestForm.model_validate({"root": self.answers.get("root") or None})
         try:
-            found = system.observe(GuestAsked(name, form, self.path, ()))
+            return system.observe(GuestAsked(name, form, self.path, ()))
         except (RequestError, OSError):
-            return ()
-        people = [account for account, (uid, _) in found.users.items() if uid in _PEOPLE]
-        return tuple(map(Choice, people[:_MOST_OWNERS]))
+            return Guest(name)
 
 
 def interview(sheet: Path) -> Interview:
