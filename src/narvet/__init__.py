@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     from narvet.usecases.draft import draft, read_requests, start_blank
     from narvet.usecases.enlarge import Resized, enlarge
     from narvet.usecases.entries import Installed, entries, install_entries
-    from narvet.usecases.explain import ExplainedKey, explained_keys
+    from narvet.usecases.explain import KEYS, ExplainedKey, explained_keys, explained_names
     from narvet.usecases.fold import fold
     from narvet.usecases.handover import Handover, handover
     from narvet.usecases.history import Event, history
@@ -78,6 +78,7 @@ if TYPE_CHECKING:
     from narvet.usecases.shrink import shrink
     from narvet.usecases.survey import images_in, survey
     from narvet.usecases.tie import Tied, tie
+    from narvet.usecases.words import WORDS
     from narvet.usecases.wrap import Wrapped, unwrap, wrap
     from narvet.usecases.write import Written, write
 
@@ -113,7 +114,7 @@ _HOMES = {
     "usecases.draft": ("draft", "read_requests", "start_blank"),
     "usecases.enlarge": ("Resized", "enlarge"),
     "usecases.entries": ("Installed", "entries", "install_entries"),
-    "usecases.explain": ("ExplainedKey", "explained_keys"),
+    "usecases.explain": ("KEYS", "ExplainedKey", "explained_keys", "explained_names"),
     "usecases.fold": ("fold",),
     "usecases.handover": ("Handover", "handover"),
     "usecases.history": ("Event", "history"),
@@ -129,24 +130,25 @@ _HOMES = {
     "usecases.shrink": ("shrink",),
     "usecases.survey": ("images_in", "survey"),
     "usecases.tie": ("Tied", "tie"),
+    "usecases.words": ("WORDS",),
     "usecases.wrap": ("Wrapped", "unwrap", "wrap"),
     "usecases.write": ("Written", "write"),
 }  # fmt: skip
 _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, names in _HOMES.items() for name in names}
 
 __all__ = [
-    "FILESYSTEMS", "IMAGE_FORMATS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "Adopted", "Attached", "Attaching",
-    "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate", "Event",
-    "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError", "Installed",
-    "Interview", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question", "Recast",
-    "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Sheet",
-    "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach",
+    "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Adopted", "Attached",
+    "Attaching", "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate",
+    "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError",
+    "Installed", "Interview", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question",
+    "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule",
+    "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach",
     "branch", "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge", "entries",
-    "explained_keys", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest", "handover", "has_errors",
-    "history", "images_in", "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out",
-    "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests",
-    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink",
-    "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest",
+    "handover", "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers", "kept_answers",
+    "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size",
+    "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both",
+    "shrink", "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

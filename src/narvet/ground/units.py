@@ -80,7 +80,8 @@ def parse_size(text: str) -> int:
 def _two_readings(number: str, unit: str) -> str:
     known = "; the units are B, " + ", ".join((*DECIMAL, *BINARY))
     if unit not in _AMBIGUOUS:
-        return f'has the unknown unit "{unit}"' + known
+        near = next((name for name in UNITS if name.lower() == unit.lower()), "")
+        return f'has the unknown unit "{unit}"' + (f'; did you mean "{number} {near}"?' if near else known)
     letter = _AMBIGUOUS[unit]
     value = Fraction(number)
     binary_name, decimal_name = f"{letter.upper()}iB", f"{letter}B"

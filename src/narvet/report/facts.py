@@ -124,6 +124,11 @@ def key_facts(keys: Iterable[ExplainedKey]) -> list[dict[str, str]]:
     return [asdict(one) for one in keys]
 
 
+def word_facts(words: Mapping[str, str]) -> list[dict[str, str]]:
+    """Return what `explain --json` prints of words."""
+    return [{"word": word, "meaning": meaning} for word, meaning in words.items()]
+
+
 def resized_facts(done: Resized) -> dict[str, Any]:
     """Return what `enlarge --json` and `shrink --json` print."""
     return {

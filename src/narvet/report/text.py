@@ -413,6 +413,14 @@ def keys(every: Iterable[ExplainedKey]) -> RenderableType:
     return Group(*parts)
 
 
+def words(every: Mapping[str, str]) -> RenderableType:
+    """Return words with what each means."""
+    table = grid("left", "left")
+    for word, meaning in every.items():
+        table.add_row(Text(word, "name"), meaning)
+    return table
+
+
 def written(done: Written) -> RenderableType:
     """Return what a write did, or why it did nothing."""
     found = done.layout.findings

@@ -21,6 +21,7 @@ from narvet.sheet.form import (
     plain,
 )
 from narvet.sheet.keys import keys_of
+from narvet.usecases.words import WORDS
 
 _TABLES: dict[str, type[Form]] = {
     "sheet": Sheet,
@@ -35,6 +36,10 @@ _TABLES: dict[str, type[Form]] = {
 }
 
 
+KEYS = tuple(dict.fromkeys(key for form in _TABLES.values() for key in keys_of(form)))
+"""The keys of all tables of a sheet."""
+
+
 @dataclass(frozen=True)
 class ExplainedKey:
     """A key of a sheet: the table it stands in, what it means, and what stands in for it."""
@@ -43,6 +48,11 @@ class ExplainedKey:
     table: str
     meaning: str
     usual: str
+
+
+def explained_names() -> tuple[str, ...]:
+    """Return everything that can be explained: rules, keys and words."""
+    return tuple(dict.fromkeys((*RULES, *KEYS, *WORDS)))
 
 
 def explained_keys(names: Iterable[str]) -> tuple[ExplainedKey, ...]:
@@ -60,7 +70,6 @@ def explained_keys(names: Iterable[str]) -> tuple[ExplainedKey, ...]:
     for name in names:
         own = [one for one in every if name in (one.key, f"{one.table}.{one.key}")]
         if not own:
-            words = [*RULES, *dict.fromkeys(one.key for one in every)]
-            raise RequestError(f'there is no rule or key "{name}"{nearest(name, words)}')
+            raise RequestError(f'there is no rule, key or word "{name}"{nearest(name, explained_names())}')
         found += own
     return tuple(found)
