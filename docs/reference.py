@@ -14,6 +14,7 @@ import click
 from narvet.cli.main import cli
 from narvet.ground.rules import table
 from narvet.model.controllers import controller_table
+from narvet.report.shapes import SHAPES, json_schema
 from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, Sheet, StoreForm, schema
 from narvet.sheet.keys import key_table
 from narvet.usecases.words import words_table
@@ -35,6 +36,9 @@ def write(folder: Path) -> None:
     (folder / "sheet.schema.json").write_text(json.dumps(schema(), indent=2) + "\n")
     (folder / "findings.md").write_text(table())
     (folder / "words.md").write_text(words_table())
+    for command in SHAPES:
+        (folder / "schemas").mkdir(exist_ok=True)
+        (folder / "schemas" / f"{command}.json").write_text(json.dumps(json_schema(command), indent=2) + "\n")
     (folder / "narvet.1").write_text(manual())
     page = folder / "sheet.md"
     text = page.read_text()

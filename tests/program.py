@@ -12,12 +12,17 @@ import sys
 import time
 from collections.abc import Iterable
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
+
+import jsonschema
 
 from narvet.ground.findings import image_place
 
 PROGRAM = Path(sys.executable).with_name("narvet")
+SCHEMAS = Path(__file__).parent.parent / "docs" / "schemas"
+MOST_CHECKED = 200_000  # characters
 HERE = image_place("here")
 IDENTITY = "5f0c1b52-0d0e-4f4a-9d55-0d6a3c1f2b11"
 
@@ -32,8 +37,23 @@ def run(*words: str, status: int | None = None, **options: Any) -> subprocess.Co
 
 
 def facts(*words: str, status: int | None = 0, **options: Any) -> Any:
-    """Run `narvet … --json` and return what it printed."""
-    return json.loads(run(*words, "--json", status=status, **options).stdout)
+    """Run `narvet … --json` and return what it printed, which must be just what the published schema says."""
+    text = run(*words, "--json", status=status, **options).stdout
+    found = json.loads(text)
+    if len(text) < MOST_CHECKED:
+        errors = [error.message[:200] for error in checker(words[0]).iter_errors(found)]
+        assert not errors, errors
+    return found
+
+
+@lru_cache
+def checker(command: str) -> jsonschema.Draft202012Validator:
+    """Return a reader of a command's published schema that takes no keys but those in it."""
+    schema = json.loads((SCHEMAS / f"{command}.json").read_text())
+    for shape in (schema, *schema.get("$defs", {}).values()):
+        if "properties" in shape:
+            shape["additionalProperties"] = False
+    return jsonschema.Draft202012Validator(schema)
 
 
 def talk(words: list[str], answers: Iterable[str], folder: Path, stop: bool = False) -> tuple[int, str]:

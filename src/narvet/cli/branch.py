@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, BLOCK, DRY, FORMAT, IMAGE_FORMAT, tell
 from narvet.cli.job import job
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import BranchFacts
 
 
 @job("branch")
@@ -27,5 +30,5 @@ def command(base: Path, child: Path, dry: bool, as_json: bool, **wishes: Any) ->
     Example: narvet branch trials.vhdx trial-run.vhdx
     """
     made = narvet.branch(base, child, dry=dry, **wishes)
-    facts = {"path": str(child), "format": made.format, "base": str(base)}
+    facts: BranchFacts = {"path": str(child), "format": made.format, "base": str(base), "dry": dry}
     tell(as_json, facts, f"{child}: {made.format}, a child of {base}", dry=dry)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +18,7 @@ from narvet.ground.errors import flat, is_harmless
 
 if TYPE_CHECKING:
     from narvet import Finding
+    from narvet.report.shapes import WrapFacts
 
 A_PATH = click.Path(path_type=Path, readable=False)
 STOPPED_BY_FINDINGS = 1
@@ -116,10 +117,10 @@ def remark(sentence: str) -> None:
         say(sentence, err=True)
 
 
-def tell(as_json: bool, facts: dict[str, Any], sentence: str, *, dry: bool = False) -> None:
+def tell(as_json: bool, facts: Mapping[str, object], sentence: str, *, dry: bool = False) -> None:
     """Print what a command did, or in a `dry` call would do: facts for programs, or a sentence for people."""
     if as_json:
-        print_json({**facts, "dry": dry})
+        print_json(facts)
         return
     begin_dry(dry)
     report_well(sentence)
@@ -181,26 +182,15 @@ def print_attached(done: narvet.Attaching, to: Path | None, *, as_json: bool, dr
         else:
             narvet.write_list(to, done.by_hand)
     if as_json:
-        print_json({**facts.attach_facts(done), "dry": dry})
+        print_json(facts.attach_facts(done, dry=dry))
         return
     begin_dry(dry)
     print_text(lambda _: text.attached(done))
 
 
-def print_steps(done: Sequence[narvet.Step], facts: dict[str, Any], *, as_json: bool, dry: bool) -> None:
-    """Print steps that were done, or in a `dry` call would be, in order."""
-    if as_json:
-        print_json({**facts, "dry": dry})
-        return
-    from narvet.report import text
-
-    begin_dry(dry)
-    print_text(lambda _: text.steps_done(done))
-
-
 def tell_wrapped(done: narvet.Wrapped, *, as_json: bool, dry: bool) -> None:
     """Print which files a package or folder has that was made."""
-    facts = {"path": str(done.path), "files": list(done.files)}
+    facts: WrapFacts = {"path": str(done.path), "files": list(done.files), "dry": dry}
     tell(as_json, facts, f"{done.path}: {narvet.counted(len(done.files), 'file')}: {', '.join(done.files)}", dry=dry)
 
 
@@ -210,7 +200,7 @@ def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool,
     from narvet.report.facts import resized_facts
 
     if as_json:
-        print_json({**resized_facts(done), "dry": dry})
+        print_json(resized_facts(done, dry=dry))
     else:
         begin_dry(dry and bool(done.changes) and not narvet.has_errors(done.findings))
         print_text(lambda marks: text.resized(done, marks))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -17,6 +17,10 @@ def _asked(command: Any) -> Any:
     for key, meaning in reversed(narvet.request_keys().items()):
         command = click.option(f"--{key.replace('_', '-')}", f"{key}_", help=meaning)(command)
     return command
+
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import DraftFacts
 
 
 @job("draft")
@@ -85,7 +89,10 @@ def command(
 
 def _tell(sheet: Path, made: narvet.Drafted, *, blank: bool, dry: bool, as_json: bool) -> None:
     if as_json:
-        print_json({"stores": made.stores, "guests": made.guests, "disks": made.disks, "dry": dry})
+        facts: DraftFacts = {
+            "stores": list(made.stores), "guests": list(made.guests), "disks": list(made.disks), "dry": dry,
+        }  # fmt: skip
+        print_json(facts)
         return
     begin_dry(dry)
     for kind, names in (("store", made.stores), ("guest", made.guests), ("disk", made.disks)):

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, tell
 from narvet.cli.job import job
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import FoldFacts
 
 
 @job("fold")
@@ -29,5 +32,5 @@ def command(child: Path, dry: bool, as_json: bool, **known: Any) -> None:
 
     with counting(str(child)) as count:
         base = narvet.fold(child, count, dry=dry, **known)
-    facts = {"path": str(base), "folded": str(child)}
+    facts: FoldFacts = {"path": str(base), "folded": str(child), "dry": dry}
     tell(as_json, facts, f"{base}: holds what {child} held; {child} is gone", dry=dry)

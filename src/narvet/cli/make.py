@@ -76,7 +76,7 @@ def command(
 
     made = narvet.make(image, narvet.DiskWishes(format=format_name, **wishes), identity, dry=dry)
     if as_json:
-        print_json({**facts.made_facts(made), "dry": dry})
+        print_json(facts.made_facts(made, dry=dry))
     else:
         print_findings(made.findings)
         if not made.is_refused:

@@ -14,6 +14,7 @@ from narvet.cli.job import job, on_sheet
 if TYPE_CHECKING:
     from narvet import StoreCapacity
     from narvet.report.picture import Core
+    from narvet.report.shapes import PictureFacts
 
 
 @job("picture")
@@ -45,7 +46,9 @@ def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: b
         if path.exists() and not replace:
             raise narvet.RequestError(f"{path} is there already; name a file that is not, or add --replace")
     picture.draw(title, cores, stores, target)
-    facts = {"path": str(paths[0]), "paths": [str(path) for path in paths], "disks": [core.name for core in cores]}
+    facts: PictureFacts = {
+        "path": str(paths[0]), "paths": [str(path) for path in paths], "disks": [core.name for core in cores],
+    }  # fmt: skip
     named = str(target) if len(paths) == 1 else f"{paths[0]} to {paths[-1]}"
     tell(as_json, facts, f"{named}: {narvet.counted(len(cores), 'disk')} drawn.")
 

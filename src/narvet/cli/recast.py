@@ -60,6 +60,6 @@ def command(image: Path, new: Path, format_name: str | None, dry: bool, as_json:
         done = narvet.recast(image, new, wishes, dry=dry, on_copied=count, **options)
     read_back = "; read back and the same" if done.is_verified else ""
     told = f"{narvet.show_both(done.spec.size)}, {done.format}, {done.spec.space}{read_back}"
-    tell(as_json, recast_facts(done), f"{new}: {told}", dry=dry)
+    tell(as_json, recast_facts(done, dry=dry), f"{new}: {told}", dry=dry)
     for one in done.remarks:
         remark(f"{new}: {one}")

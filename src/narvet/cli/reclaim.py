@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, SECTOR, remark, tell
 from narvet.cli.job import job
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import ReclaimFacts
 
 
 @job("reclaim")
@@ -33,7 +36,9 @@ def command(image: Path, dry: bool, as_json: bool, **known: Any) -> None:
         done = narvet.reclaim(image, count, dry=dry, **known)
     now = "at most so much afterwards" if dry else "now"
     sizes = f"{narvet.show_both(done.before)} stored before, {narvet.show_both(done.after)} {now}"
-    facts = {"path": str(image), "before": done.before, "after": done.after, "kept": list(done.kept)}
+    facts: ReclaimFacts = {
+        "path": str(image), "before": done.before, "after": done.after, "kept": list(done.kept), "dry": dry,
+    }  # fmt: skip
     tell(as_json, facts, f"{image}: {sizes if done.after < done.before else 'nothing to give back'}", dry=dry)
     for kept in done.kept:
         remark(f"{image}: {kept}")

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, status_of, tell
 from narvet.cli.job import job, on_sheet
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import ReportFacts
 
 
 @job("report")
@@ -38,6 +42,6 @@ def command(ctx: click.Context, sheet: Path, to: Path, digests: bool, replace: b
     set_page(parts(done), to)
     agrees = not done.layout.differences
     told = "everything is as asked" if agrees else "not everything is as asked"
-    facts = {"path": str(to), "agrees": agrees, "digests": dict(done.digests)}
+    facts: ReportFacts = {"path": str(to), "agrees": agrees, "digests": dict(done.digests)}
     tell(as_json, facts, f"{to}: {narvet.counted(len(done.layout.disks), 'disk')}, {told}.")
     ctx.exit(0 if agrees else max(1, status_of(done.layout.findings)))

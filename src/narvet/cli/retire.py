@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, DRY, print_steps
+from narvet.cli.common import AS_JSON, DRY, begin_dry, print_json, print_text
 from narvet.cli.job import job, on_sheet
 from narvet.cli.speak import say
 
 if TYPE_CHECKING:
     from narvet import Step
+    from narvet.report.shapes import RetireFacts
 
 
 @job("retire")
@@ -31,9 +32,16 @@ def command(sheet: Path, disk: tuple[str, ...], yes: bool, dry: bool, as_json: b
 
     Example: narvet retire sheet.toml notes
     """
+    from narvet.report import text
+
     (name,) = disk
     done = narvet.retire(sheet, name, lambda todo: yes or _agreed(sheet, name, todo), dry=dry)
-    print_steps(done, {"done": [step.touches for step in done]}, as_json=as_json, dry=dry)
+    if as_json:
+        facts: RetireFacts = {"done": [step.touches for step in done], "dry": dry}
+        print_json(facts)
+        return
+    begin_dry(dry)
+    print_text(lambda _: text.steps_done(done))
 
 
 def _agreed(sheet: Path, disk: str, todo: Sequence[Step]) -> bool:

@@ -57,7 +57,7 @@ def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_
 
     log_findings(reviewed.layout.findings)
     if as_json:
-        print_json({**facts.review_facts(reviewed.layout), "mark": reviewed.mark})
+        print_json(facts.review_facts(reviewed))
         return
     shown, left = findings_to_show(reviewed.layout, disks, depth)
     print_text(lambda marks: text.review(reviewed, disks, marks, depth))

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, tell
 from narvet.cli.job import job
+
+if TYPE_CHECKING:
+    from narvet.report.shapes import TieFacts
 
 
 @job("tie")
@@ -32,5 +35,5 @@ def command(child: Path, base: Path, dry: bool, as_json: bool, **options: Any) -
 
     with counting(str(child)) as count:
         done = narvet.tie(child, base, dry=dry, on_copied=count, **options)
-    facts = {"path": str(child), "base": str(base), "proof": done.proof}
+    facts: TieFacts = {"path": str(child), "base": str(base), "proof": done.proof, "dry": dry}
     tell(as_json, facts, f"{child}: a child of {base} now; {done.proof}", dry=dry)

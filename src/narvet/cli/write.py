@@ -77,7 +77,7 @@ def command(
             )  # fmt: skip
     found = written.layout.findings
     if as_json:
-        print_json({**facts.write_facts(written.done, found), "dry": dry})
+        print_json(facts.write_facts(written.done, found, dry=dry))
     else:
         print_findings(still_to_say(written.layout))
         begin_dry(dry and bool(written.done))

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from narvet.ground.errors import flat
 from narvet.guests import guest_system
+from narvet.report import shapes
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -16,19 +16,22 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
-    from narvet.model.plugs import DoorState
-    from narvet.usecases.attach import Attaching
+    from narvet.model.plugs import DoorState, Rates
+    from narvet.usecases.attach import Attached, Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.explain import ExplainedKey
     from narvet.usecases.history import Event
+    from narvet.usecases.layout import Reviewed
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
 
 
-def review_facts(layout: Layout) -> dict[str, Any]:
+def review_facts(reviewed: Reviewed) -> shapes.ReviewFacts:
     """Return what `review --json` prints."""
+    layout = reviewed.layout
     return {
         "title": layout.title,
+        "mark": reviewed.mark,
         "disks": [_planned(disk) for disk in layout.disks],
         "pools": [],
         "stores": [_store(store) for store in layout.stores],
@@ -39,14 +42,16 @@ def review_facts(layout: Layout) -> dict[str, Any]:
     }
 
 
-def _door(door: DoorState) -> dict[str, Any]:
-    plugged = [{"path": one.path or None, "slot": one.where, "serial": one.serial or None} for one in door.plugged]
+def _door(door: DoorState) -> shapes.DoorFacts:
+    plugged: list[shapes.PluggedFacts] = [
+        {"path": one.path or None, "slot": one.where, "serial": one.serial or None} for one in door.plugged
+    ]
     return {"kind": door.kind, "at": door.at, "open": door.is_open, "runs": door.runs, "plugged": plugged}
 
 
-def made_facts(made: Made) -> dict[str, Any]:
+def made_facts(made: Made, *, dry: bool) -> shapes.MakeFacts:
     """Return what `make --json` prints: the one disk, and the findings."""
-    return {"disk": _wanted(made.image.wanted), "findings": finding_facts(made.findings)}
+    return {"disk": _wanted(made.image.wanted), "findings": finding_facts(made.findings), "dry": dry}
 
 
 def entry_facts(layout: Layout, guest: str | None = None) -> dict[str, list[str]]:
@@ -55,7 +60,7 @@ def entry_facts(layout: Layout, guest: str | None = None) -> dict[str, list[str]
     return {name: own for name, own in lines.items() if own and guest in (None, name)}
 
 
-def finding_facts(findings: Iterable[Finding]) -> list[dict[str, str]]:
+def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
     """Return findings as objects."""
     return [
         {
@@ -69,7 +74,7 @@ def finding_facts(findings: Iterable[Finding]) -> list[dict[str, str]]:
     ]
 
 
-def survey_facts(found: Disk) -> dict[str, Any]:
+def survey_facts(found: Disk) -> shapes.SurveyFacts:
     """Return what `survey --json` prints of one path."""
     image = found.image
     return {
@@ -88,13 +93,15 @@ def survey_facts(found: Disk) -> dict[str, Any]:
     }
 
 
-def confirm_facts(differences: Sequence[Difference]) -> dict[str, Any]:
+def confirm_facts(differences: Sequence[Difference]) -> shapes.ConfirmFacts:
     """Return what `confirm --json` prints."""
-    rows = [{"where": where_of(one), "asked": flat(one.texts[0]), "found": flat(one.texts[1])} for one in differences]
+    rows: list[shapes.DifferenceFacts] = [
+        {"where": where_of(one), "asked": flat(one.texts[0]), "found": flat(one.texts[1])} for one in differences
+    ]
     return {"agrees": not rows, "differences": rows}
 
 
-def _change(one: Difference) -> dict[str, Any]:
+def _change(one: Difference) -> shapes.ChangeFacts:
     """Return a move: where, what about it, what is there and what it becomes; sizes stay numbers."""
     values = [
         value if isinstance(value, int) else flat(text)
@@ -109,27 +116,27 @@ def where_of(one: Difference) -> str:
     return f"{one.where} {detail}".rstrip()
 
 
-def write_facts(done: Sequence[Step], findings: Iterable[Finding]) -> dict[str, Any]:
+def write_facts(done: Sequence[Step], findings: Iterable[Finding], *, dry: bool) -> shapes.WriteFacts:
     """Return what `write --json` prints: the paths that changed, in order, and the findings."""
-    return {"done": [step.touches for step in done], "findings": finding_facts(findings)}
+    return {"done": [step.touches for step in done], "findings": finding_facts(findings), "dry": dry}
 
 
-def rule_facts(rules: Mapping[str, Rule[...]]) -> list[dict[str, str]]:
+def rule_facts(rules: Mapping[str, Rule[...]]) -> list[shapes.RuleFacts]:
     """Return what `explain --json` prints."""
     return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
 
 
-def key_facts(keys: Iterable[ExplainedKey]) -> list[dict[str, str]]:
+def key_facts(keys: Iterable[ExplainedKey]) -> list[shapes.KeyFacts]:
     """Return what `explain --json` prints of keys."""
-    return [asdict(one) for one in keys]
+    return [{"key": one.key, "table": one.table, "meaning": one.meaning, "usual": one.usual} for one in keys]
 
 
-def word_facts(words: Mapping[str, str]) -> list[dict[str, str]]:
+def word_facts(words: Mapping[str, str]) -> list[shapes.WordFacts]:
     """Return what `explain --json` prints of words."""
     return [{"word": word, "meaning": meaning} for word, meaning in words.items()]
 
 
-def resized_facts(done: Resized) -> dict[str, Any]:
+def resized_facts(done: Resized, *, dry: bool) -> shapes.ResizedFacts:
     """Return what `enlarge --json` and `shrink --json` print."""
     return {
         "path": done.after.path,
@@ -137,10 +144,11 @@ def resized_facts(done: Resized) -> dict[str, Any]:
         "changes": [_change(one) for one in done.changes],
         "partitions": [_partition(part, done.after) for part in done.after.partitions],
         "findings": finding_facts(done.findings),
+        "dry": dry,
     }
 
 
-def recast_facts(done: Recast) -> dict[str, Any]:
+def recast_facts(done: Recast, *, dry: bool) -> shapes.RecastFacts:
     """Return what `recast --json` prints."""
     return {
         "path": str(done.path),
@@ -149,10 +157,11 @@ def recast_facts(done: Recast) -> dict[str, Any]:
         "size": done.spec.size,
         "verified": done.is_verified,
         "remarks": [flat(remark) for remark in done.remarks],
+        "dry": dry,
     }
 
 
-def _planned(disk: PlannedDisk) -> dict[str, Any]:
+def _planned(disk: PlannedDisk) -> shapes.DiskFacts:
     return {
         "name": disk.name,
         "guest": disk.guest,
@@ -160,13 +169,13 @@ def _planned(disk: PlannedDisk) -> dict[str, Any]:
         "store": disk.store,
         "slot": disk.slot,
         "plug": _plug(disk),
-        "origin": asdict(disk.origin) if disk.origin else None,
+        "origin": {"how": disk.origin.how, "path": disk.origin.path} if disk.origin else None,
         "state": disk.state,
         **_wanted(disk.wanted),
     }
 
 
-def _plug(disk: PlannedDisk) -> dict[str, Any]:
+def _plug(disk: PlannedDisk) -> shapes.PlugFacts:
     plug = disk.plug
     return {
         "serial": plug.serial,
@@ -175,20 +184,30 @@ def _plug(disk: PlannedDisk) -> dict[str, Any]:
         "read_only": plug.read_only,
         "shared": plug.shared,
         "hold": plug.hold,
-        "ceiling": asdict(plug.ceiling),
-        "floor": asdict(plug.floor),
+        "ceiling": _rates(plug.ceiling),
+        "floor": _rates(plug.floor),
         "flash": plug.flash,
         "give_back": plug.gives_back,
     }
 
 
-def event_facts(event: Event) -> dict[str, Any]:
+def _rates(rates: Rates) -> shapes.RatesFacts:
+    return {"operations": rates.operations, "bytes": rates.bytes}
+
+
+def event_facts(event: Event) -> shapes.EventFacts:
     """Return what `history --json` prints of one thing that was done."""
-    told = {key: value or None for key, value in asdict(event).items() if key != "size"}
-    return {**told, "size": event.size}
+    return {
+        "when": event.when or None,
+        "disk": event.disk or None,
+        "guest": event.guest or None,
+        "did": event.did or None,
+        "touched": event.touched or None,
+        "size": event.size,
+    }
 
 
-def device_facts(device: Device) -> dict[str, Any]:
+def device_facts(device: Device) -> shapes.DeviceFacts:
     """Return what `devices --json` prints of one."""
     return {
         "path": device.path,
@@ -206,16 +225,27 @@ def device_facts(device: Device) -> dict[str, Any]:
     }
 
 
-def attach_facts(done: Attaching) -> dict[str, Any]:
+def attach_facts(done: Attaching, *, dry: bool) -> shapes.AttachFacts:
     """Return what `attach --json` and `detach --json` print."""
-    lists = [
+    lists: list[shapes.HandWorkFacts] = [
         {"guest": one.guest, "title": flat(one.title), "steps": [flat(step) for step in one.steps]}
         for one in done.by_hand
     ]
-    return {"done": [asdict(one) for one in done.done], "by_hand": lists}
+    return {"done": [_attached(one) for one in done.done], "by_hand": lists, "dry": dry}
 
 
-def _wanted(disk: Disk) -> dict[str, Any]:
+def _attached(one: Attached) -> shapes.AttachedFacts:
+    return {
+        "disk": one.disk,
+        "guest": one.guest,
+        "did": one.did,
+        "slot": one.slot,
+        "serial": one.serial,
+        "path": one.path,
+    }
+
+
+def _wanted(disk: Disk) -> shapes.WantedFacts:
     return {
         **_image(disk.image),
         "table": disk.table,
@@ -225,7 +255,7 @@ def _wanted(disk: Disk) -> dict[str, Any]:
     }
 
 
-def _image(image: Image) -> dict[str, Any]:
+def _image(image: Image) -> shapes.ImageFacts:
     return {
         "path": image.path,
         "format": image.format,
@@ -235,7 +265,7 @@ def _image(image: Image) -> dict[str, Any]:
     }
 
 
-def _entry(part: Partition, disk: Disk) -> dict[str, Any]:
+def _entry(part: Partition, disk: Disk) -> shapes.EntryFacts:
     return {
         "number": part.number,
         "label": part.entry.label,
@@ -247,7 +277,7 @@ def _entry(part: Partition, disk: Disk) -> dict[str, Any]:
     }
 
 
-def _partition(part: Partition, disk: Disk) -> dict[str, Any]:
+def _partition(part: Partition, disk: Disk) -> shapes.PartitionFacts:
     inside, mount = part.filesystem, part.mount
     label = part.entry.label or (inside.label if inside else "")
     return {
@@ -257,18 +287,16 @@ def _partition(part: Partition, disk: Disk) -> dict[str, Any]:
         "uuid": inside.uuid if inside else None,
         "at": mount.at if mount else None,
         "volume": (mount.volume if mount else "") or None,
-        **_capacity(part.capacity),
+        "shows": _shows(part.capacity) if part.capacity else None,
+        "losses": [{"what": loss.what, "size": loss.size} for loss in part.capacity.losses] if part.capacity else [],
     }
 
 
-def _capacity(shows: Capacity | None) -> dict[str, Any]:
-    return {
-        "shows": {"total": shows.total, "free": shows.free, "available": shows.available} if shows else None,
-        "losses": [{"what": loss.what, "size": loss.size} for loss in shows.losses] if shows else [],
-    }
+def _shows(shows: Capacity) -> shapes.ShowsFacts:
+    return {"total": shows.total, "free": shows.free, "available": shows.available}
 
 
-def _store(store: StoreCapacity) -> dict[str, Any]:
+def _store(store: StoreCapacity) -> shapes.StoreFacts:
     return {
         "name": store.name,
         "path": store.path,
@@ -280,11 +308,11 @@ def _store(store: StoreCapacity) -> dict[str, Any]:
     }
 
 
-def _found_partition(part: Partition, disk: Disk) -> dict[str, Any]:
+def _found_partition(part: Partition, disk: Disk) -> shapes.FoundPartitionFacts:
     return {**_entry(part, disk), "filesystem": _inside(part.filesystem) if part.filesystem else None}
 
 
-def _inside(found: FilesystemState) -> dict[str, Any]:
+def _inside(found: FilesystemState) -> shapes.InsideFacts:
     return {
         "kind": found.kind,
         "uuid": found.uuid,
