@@ -49,7 +49,7 @@ def settled(sheet: Path) -> Any:
     assert narvet.write(sheet).done == ()
     left = [path.name for path in sheet.parent.rglob(".*") if "narvet" in path.name]
     assert left == []
-    return review_facts(review.layout)
+    return review_facts(review)
 
 
 def content(image: Path, start: int = 0, length: int | None = None) -> str:
@@ -92,7 +92,7 @@ def test_every_floor_grows(
         if at_once:
             review = settled(sheet)
         else:
-            review = review_facts(narvet.review(sheet).layout)
+            review = review_facts(narvet.review(sheet))
             assert len(narvet.write(sheet).done) == 1 and not narvet.write(sheet).done
             assert narvet.confirm(sheet).differences == ()
         (asked,), found = review["disks"], narvet.survey(image)

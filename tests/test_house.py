@@ -92,7 +92,7 @@ def test_the_library_offers_what_it_says() -> None:
 
 
 def test_the_pages_that_the_code_writes_are_current(tmp_path: Path) -> None:
-    pages = ("sheet.md", "sheet.schema.json", "findings.md", "words.md", "narvet.1")
+    pages: tuple[str, ...] = ("sheet.md", "sheet.schema.json", "findings.md", "words.md", "narvet.1")
     pages += tuple(f"schemas/{path.name}" for path in (TOP / "docs" / "schemas").iterdir())
     copy(TOP / "docs" / "sheet.md", tmp_path)
     subprocess.run([sys.executable, str(TOP / "docs" / "reference.py"), str(tmp_path)], check=True)

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.plan.by_hand import HandWork
+    from narvet.report.frame import Table, table
     from narvet.sheet.draft import Drafted, Request, request_keys
     from narvet.sheet.find import find_sheet, sheets_in
     from narvet.sheet.form import Sheet
@@ -103,6 +104,7 @@ _HOMES = {
     "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
+    "report.frame": ("Table", "table"),
     "sheet.draft": ("Drafted", "Request", "request_keys"),
     "sheet.find": ("find_sheet", "sheets_in"),
     "sheet.form": ("Sheet",),
@@ -142,13 +144,14 @@ __all__ = [
     "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError",
     "Installed", "Interview", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question",
     "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule",
-    "Sheet", "SizeError", "Step", "StoreCapacity", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt", "attach",
-    "branch", "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge", "entries",
-    "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest",
-    "handover", "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers", "kept_answers",
-    "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size",
-    "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both",
-    "shrink", "start_blank", "survey", "tie", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt",
+    "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge",
+    "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers", "guest_system",
+    "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers",
+    "kept_answers", "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set",
+    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in",
+    "show_both", "shrink", "start_blank", "survey", "table", "tie", "unwrap", "wrap", "write", "write_inside",
+    "write_list",
 ]  # fmt: skip
 
 
