@@ -155,7 +155,7 @@ def test_what_was_reviewed_is_what_is_written(tmp_path: Path) -> None:
     assert list((tmp_path / "shelf").iterdir()) == []
     run("write", str(sheet), "--reviewed", mark, "--only", "d1", status=0)
     assert "disk d1;" in run("write", str(sheet), "--reviewed", mark, status=2).stderr
-    assert "is no mark" in run("write", str(sheet), "--reviewed", "abc", status=2).stderr
+    assert "is not a mark" in run("write", str(sheet), "--reviewed", "abc", status=2).stderr
     mark = facts("review", str(sheet))["mark"]
     with (tmp_path / "shelf" / "d1.raw").open("r+b") as file:
         file.truncate(9 << 20)

@@ -341,7 +341,7 @@ def test_a_child_is_tied_to_a_base_that_was_moved_copied_or_touched(tmp_path: Pa
         device.write(MIB, b"x")
     before = child.read_bytes()
     assert run("tie", str(child), str(other), status=3).stderr
-    assert "it is no child" in run("tie", str(other), str(moved), status=2).stderr
+    assert "it is not a child" in run("tie", str(other), str(moved), status=2).stderr
     run("branch", str(child), str(tmp_path / f"grandchild{ending_of(above)}"), status=0)
     assert "is a child of it" in run("tie", str(child), str(moved), status=3).stderr
     assert child.read_bytes() == before

@@ -182,7 +182,7 @@ def test_survey_of_what_is_no_disk(tmp_path: Path, content: bytes, rule: str, st
 def test_survey_of_what_is_no_file(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     for name, message in (
-        (".", "no image lies in this folder"),
+        (".", "there is no image in this folder"),
         ("gone", "no such file"),
         ("pipe", "neither a file"),
         ("gone/x", "no such"),

@@ -103,7 +103,7 @@ def resealed(device: MemoryDevice, place: int, value: bytes) -> None:
         (104 * 512 + 4096, b"?", "the up-case table does not match its checksum"),
         (104 * 512, b"\x03", "1\u00a0cluster of a file is marked as free"),
         (104 * 512, b"\x0f", "1\u00a0cluster is marked as in use, but of no file"),
-        (12288 + 16, bytes(4), "the root goes on at 0, which is no cluster in use"),
+        (12288 + 16, bytes(4), "the root goes on at 0, which is not a cluster in use"),
         (12288 + 16, entries(4), "goes in circles"),
         (12288 + 8, entries(4), "1\u00a0run of clusters belongs to more than one file"),
     ],

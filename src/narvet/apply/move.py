@@ -58,7 +58,7 @@ class MoveImage:
         if self.wanted.size < self.found.size:
             form += f", {show_both(self.found.size)} become {show_both(self.wanted.size)}"
         if self.found.path == self.wanted.path:
-            return f"written anew in its place{form}"
+            return f"rewritten in its place{form}"
         return f"moved from {self.found.path}{form}"
 
     @property

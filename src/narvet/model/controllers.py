@@ -91,7 +91,7 @@ def check_position(controller: str, last: int) -> None:
     """
     known = CONTROLLERS.get(controller)
     if known is None:
-        raise ValueError(f'"{controller}" is no controller that is known here{nearest(controller, CONTROLLERS)}')
+        raise ValueError(f'"{controller}" is not a controller that is known here{nearest(controller, CONTROLLERS)}')
     if last >= known.positions:
         raise ValueError(f"{controller} has the positions 0 to {known.positions - 1}")
 

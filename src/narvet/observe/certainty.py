@@ -60,7 +60,7 @@ def partition_doubt(found: Disk, part: Partition, device: BlockDevice) -> str:
     """
     facts = part.filesystem
     if facts is None:
-        return "nothing that can be read lies on it"
+        return "nothing on it can be read"
     if facts.findings:
         return facts.findings[0].message
     if part.number and not table_format(found.table).suits(part.entry.type, facts.kind):
@@ -81,7 +81,7 @@ def _second_sign(window: Window, filesystem: str) -> str:
         if end <= window.size and window.read(sign.offset, len(sign.signature)) == sign.signature:
             return f"it carries {filesystem} and {sign.what}"
     if filesystem == "swap" and any(window.read(0, _SWAP_LEFT_TO_LOADERS)):
-        return "something lies ahead of its swap signature"
+        return "there is something ahead of its swap signature"
     return ""
 
 

@@ -204,7 +204,7 @@ def _unknown_cut(part: Partition, found: Partition, where: Place) -> Iterator[Fi
     """Yield an error where a partition gets smaller than what lies on it is known to fit."""
     fits = found.filesystem is not None and 0 < found.filesystem.size <= part.size
     if part.size < found.size and not fits:
-        told = "what lies on it is not known here well enough to make it smaller"
+        told = "what is on it is not known well enough to make it smaller"
         way_out = "make a new disk and copy the files"
         yield rules.cannot_be_changed.error(where, told, way_out)
 

@@ -59,7 +59,7 @@ def read_mark(text: str) -> Mark:
         RequestError: it is none.
     """
     if not _FORM.fullmatch(text):
-        raise RequestError(f'"{printable(text)[:60]}" is no mark; take the one that narvet review prints at its end')
+        raise RequestError(f'"{printable(text)[:60]}" is not a mark; take the one that narvet review prints at its end')
     return Mark(*(_read(group) for group in text.split("-")))
 
 

@@ -43,7 +43,7 @@ def text_of(path: Path) -> str:
     if path.is_dir():
         raise RequestError(f"{path}: this is a folder; name the sheet in it")
     if path.exists() and not path.is_file():
-        raise RequestError(f"{path}: this is no plain file; name a sheet")
+        raise RequestError(f"{path}: this is not a plain file; name a sheet")
     try:
         with path.open("rb") as file:
             data = file.read(LARGEST_SHEET + 1)

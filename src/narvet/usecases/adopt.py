@@ -120,7 +120,7 @@ class _Taking:
         _check(image, found)
         name = image.stem
         if not _NAME.fullmatch(name) or name in self._names:
-            why = "is in the sheet already" if name in self._names else "is no name that a disk can have"
+            why = "is in the sheet already" if name in self._names else "cannot be the name of a disk"
             raise RequestError(f'{image}: "{name}" {why}; give the file another name first')
         self._names.add(name)
         keys: dict[str, Any] = {"guest": self._guest, "store": self._store(image), "size": f"{found.size} B"}

@@ -34,7 +34,7 @@ def read_requests(path: Path, worksheet: str | None = None) -> list[Request]:
             return requests
         raise RequestError(f"{where}: it has no rows below its headings, so there is nothing to put into the sheet")
     raise RequestError(
-        f"{path}: no row in it names keys such as guest, store and size, so it is no table of requests; "
+        f"{path}: no row in it names keys such as guest, store and size, so it is not a table of requests; "
         "narvet draft --help lists the keys"
     )
 

@@ -47,7 +47,7 @@ def fold(
     not tell, `bases` are bases that may lie elsewhere. A `dry` call looks whether it can be done, and changes nothing.
 
     Raises:
-        RequestError: it is no child, or others need the base or the child as they are.
+        RequestError: it is not a child, or others need the base or the child as they are.
         ImageError: an image is not sound, or the base is not to be trusted.
         RefusedError: the base changed since the child was made, somebody uses an image, or the system refused.
     """

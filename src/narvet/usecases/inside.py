@@ -58,7 +58,7 @@ def list_devices(paths: Sequence[Path] = ()) -> tuple[Device, ...]:
     by_number = {one.number: one for one in found}
     for path in paths:
         if not path.exists() or path.stat().st_rdev not in by_number:
-            raise RequestError(f"{path}: this is no whole block device; narvet devices lists those there are")
+            raise RequestError(f"{path}: this is not a whole block device; narvet devices lists those there are")
     return tuple(by_number[path.stat().st_rdev] for path in paths)
 
 

@@ -141,7 +141,7 @@ def _check_can_shrink(source: Source, size: int) -> None:
     there, asked = show_apart(source.size, size)
     found, end = source.found, size
     if not found.partitions:
-        raise RequestError(f"the disk has {there}; nothing tells that it can be cut to {asked}; leave it as it is")
+        raise RequestError(f"the disk has {there}; it is not known that it can be cut to {asked}; leave it as it is")
     _check_can_grow(source)
     reach = max(part.end for part in found.partitions)
     if found.table != NO_TABLE:

@@ -116,7 +116,7 @@ def _csv(path: Path) -> Iterator[tuple[int, list[str]]]:
     try:
         text = path.read_bytes().decode("utf-8-sig")
     except UnicodeDecodeError:
-        raise RequestError(f"{path}: not a table of requests, CSV or XLSX: it is no UTF-8 text") from None
+        raise RequestError(f"{path}: not a table of requests, CSV or XLSX: it is not UTF-8 text") from None
     head = text.partition("\n")[0]
     delimiter = max(_DELIMITERS, key=head.count)
     csv.field_size_limit(LARGEST)

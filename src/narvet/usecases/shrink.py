@@ -89,7 +89,7 @@ def _apply(link: Link, found: Disk, wanted: Disk, trust: Trust, sector_size: int
     needed, room = found.image.stored, disk_usage(link.path.parent).free
     if needed > room:
         raise RefusedError(
-            f"{link.path}: it is written anew in its place, which takes up to {show_both(needed)} of its store, "
+            f"{link.path}: it is rewritten in its place, which takes up to {show_both(needed)} of its store, "
             f"which has {show_both(room)} left; make room there"
         )
     inside = replace(wanted, image=found.image)

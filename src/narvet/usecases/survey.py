@@ -20,7 +20,7 @@ def images_in(folder: Path) -> tuple[Path, ...]:
     """
     found = images.images_in(folder)
     if not found:
-        raise RequestError(f"{folder}: no image lies in this folder")
+        raise RequestError(f"{folder}: there is no image in this folder")
     return found
 
 

@@ -56,7 +56,7 @@ def tie(
     lie elsewhere. `on_copied` is called with numbers of bytes compared. A `dry` call compares, and changes nothing.
 
     Raises:
-        RequestError: it is no child, or its format has no such base.
+        RequestError: it is not a child, or its format has no such base.
         ImageError: an image is not sound.
         RefusedError: the base is not what the child was made from, or nothing tells, or somebody uses an image.
     """
@@ -69,7 +69,7 @@ def tie(
             recover(child)
         top, below = identify(child, trust), chain(base, trust)
         if top.facts.base is None:
-            raise RequestError(f"{child}: it is no child, so there is nothing to tie")
+            raise RequestError(f"{child}: it is not a child, so there is nothing to tie")
         if len(top.files) > 1:
             raise RequestError(f"{child}: it is kept in pieces; recast it to a single file first")
         refuse_with_children(child, [])

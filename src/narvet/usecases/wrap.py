@@ -106,7 +106,7 @@ def unwrap(
 
     Raises:
         RequestError: there is no such package, or the folder exists.
-        ImageError: it is no package, or something in it is not what its manifest says.
+        ImageError: it is not a package, or something in it is not what its manifest says.
         RefusedError: the system refused.
     """
     if not package.is_file():

@@ -123,7 +123,7 @@ def _probed(files: Files, path: Path, format_name: str, *, writable: bool = Fals
     opened = kind.probe(files, path.name, writable=writable)
     if opened is None:
         what = "it is empty" if not files.open(path.name).size else "it is of another format, or damaged"
-        raise ImageError(f"{path}: this is no {format_name} image; {what}")
+        raise ImageError(f"{path}: this is not a {format_name} image; {what}")
     return Link(path, kind, opened.facts), opened
 
 

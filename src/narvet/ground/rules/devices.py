@@ -63,7 +63,7 @@ def device_cannot_change(path: str) -> Wording:
 
 
 @rule(
-    meaning="The device that the disk is to be written to is not there, or cannot be told from others.",
+    meaning="The device that the disk is to be written to is not there, or several could be it.",
     way_out="Plug it in, or give its `serial`; `narvet devices` lists what is there.",
 )
 def device_missing(reason: str) -> Wording:

@@ -59,9 +59,10 @@ def disk_left_over(path: str, disk: str) -> Wording:
 
 
 @rule(
-    meaning="A disk would be made empty, while the image of a disk that was taken out of the sheet is laid out alike.",
-    way_out="Say so with `was`, and its image gets the new name. If a new one is meant, `narvet write --anew NAME` "
-    "makes it.",
+    meaning="A disk would be made empty, while the image of a disk that was taken out of the sheet has the same "
+    "layout.",
+    way_out="Give the old name with `was`, and its image gets the new name. If a new one is meant, "
+    "`narvet write --anew NAME` makes it.",
 )
 def disk_renamed(path: str, old: str, new: str) -> Wording:
     """Word a disk that seems to be another one under a new name."""
@@ -86,7 +87,7 @@ def image_elsewhere(disk: str, path: str, format_name: str, remedy: str) -> Word
 
 
 @rule(
-    meaning="A disk was made earlier, by the ledger or by its guest's entries, but its image is gone.",
+    meaning="The ledger or the guest's entries say that a disk was made earlier, but its image is gone.",
     way_out="Put the image back. If it is gone for good, `narvet write --anew NAME` makes a new one.",
 )
 def image_missing(disk: str, path: str, made_at: str) -> Wording:
@@ -99,7 +100,7 @@ def image_missing(disk: str, path: str, made_at: str) -> Wording:
 
 
 @rule(
-    meaning="An image of this sheet's exists, but is laid out differently from what the sheet now asks.",
+    meaning="An image of this sheet exists, but is laid out differently from what the sheet now asks.",
     way_out="Set the sheet back to what the image is, or move the image away to have a new one made.",
 )
 def image_differs(path: str, differences: str) -> Wording:
@@ -111,7 +112,7 @@ def image_differs(path: str, differences: str) -> Wording:
 
 
 @rule(
-    meaning="A file Narvet did not make lies where an image is to be written.",
+    meaning="A file that Narvet did not make is where an image is to be written.",
     way_out="Move the file away, or give the disk another name or store. Narvet never overwrites it.",
 )
 def image_in_the_way(path: str, what: str) -> Wording:
@@ -230,7 +231,7 @@ def neighbour_in_the_way(end: int, start: int) -> Wording:
 
 
 @rule(
-    meaning="A partition that takes the rest of the disk cannot have all of it, as another one lies behind it.",
+    meaning="A partition that takes the rest of the disk cannot have all of it, as another one is behind it.",
     way_out="List it last on a new disk, or add a partition that uses what is free.",
 )
 def rest_ends_early(size: int, next_start: int) -> Wording:

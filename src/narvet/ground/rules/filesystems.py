@@ -20,17 +20,17 @@ def filesystem_damaged(fault: str) -> Wording:
 @filesystem_damaged.worded
 def swap_damaged(fault: str) -> Wording:
     """Word damage to swap."""
-    return fault, "make it anew: nothing in swap is missed"
+    return fault, "make it again: nothing in swap is lost"
 
 
 @rule(
-    meaning="A filesystem says it is larger than what it lies on.",
+    meaning="A filesystem says that it is larger than its partition or disk.",
     way_out="Do not mount it. The partition or image was made smaller, or was cut short in a copy; fetch it again.",
 )
 def filesystem_past_end(size: int, there: int) -> Wording:
     """Word a filesystem of `size` that lies on only `there` bytes."""
     return (
-        f"the filesystem says it has {show_bytes(size)}, but it lies on {show_bytes(there)}",
+        f"the filesystem says it has {show_bytes(size)}, but there are only {show_bytes(there)} for it",
         "do not mount it; the partition or the image was made smaller, or was cut short in a copy",
     )
 
@@ -84,7 +84,7 @@ def filesystem_too_small(reason: str, least: int) -> Wording:
 
 
 @rule(
-    meaning="Filesystem, table or guest have no such thing to set, or not to this value.",
+    meaning="The filesystem, table or guest does not have this setting, or not this value.",
     way_out="Leave the key out, or choose a value that the message names.",
 )
 def key_without_effect(key: str, owner: str, remedy: str = "") -> Wording:
@@ -147,7 +147,7 @@ def file_limit(filesystem: str, largest_file: int, purpose: str, others: str) ->
 
 @rule(
     meaning="The guest's system uses such a filesystem at this size, but cannot make one.",
-    way_out="Use exfat or ntfs, or accept that the guest cannot make it anew.",
+    way_out="Use exfat or ntfs, or accept that the guest cannot make it again.",
 )
 def larger_than_guest_makes(filesystem: str, size: int, most: int) -> Wording:
     """Word a filesystem that the guest uses, but could not make at this size."""
@@ -160,7 +160,7 @@ def larger_than_guest_makes(filesystem: str, size: int, most: int) -> Wording:
 
 
 @rule(
-    meaning="The size of an NTFS's clusters keeps it from something that smaller or larger ones allow.",
+    meaning="With clusters of this size NTFS cannot do something that it can do with smaller or larger ones.",
     way_out="Nothing, if that is as wanted; else choose another `block`.",
 )
 def cluster_limits(cluster: int, compressed_up_to: int) -> Wording:

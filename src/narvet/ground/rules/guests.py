@@ -80,13 +80,13 @@ def mount_point_twice(at: str, other: str) -> Wording:
 
 
 @rule(
-    meaning="One mount point lies inside another filesystem of the sheet.",
+    meaning="One mount point is inside another filesystem of the sheet.",
     way_out="Make the folder on the outer filesystem after the first start, or choose a mount point beside it.",
 )
 def mount_points_nested(at: str, outer: str) -> Wording:
     """Word a mount point on a filesystem that is empty at first; `outer` is that one's place."""
     return (
-        f"{at} lies inside the filesystem of {outer}, which is empty when it is first mounted",
+        f"{at} is inside the filesystem of {outer}, which is empty when it is first mounted",
         "make the folder there after the first start, or choose a mount point beside it",
     )
 
@@ -134,7 +134,7 @@ def letter_reserved(letter: str) -> Wording:
 
 
 @rule(
-    meaning="Nothing keeps the guest from giving a volume a letter of its own choice.",
+    meaning="The guest may give a volume any letter by itself.",
     way_out="Give it a letter, or use a GPT, which can say that it is to have none.",
 )
 def letter_by_guest() -> Wording:
@@ -167,7 +167,7 @@ def label_in_use(line: int, source: str) -> Wording:
 
 
 @rule(
-    meaning="The guest's fstab already mounts this filesystem there, in words of its own, which are kept.",
+    meaning="The guest's fstab already mounts this filesystem there, with other options; they stay as they are.",
     way_out="Nothing. Someone has chosen other mount options, and they stay.",
 )
 def entry_kept(line: int, kind: str, options: str) -> Wording:
@@ -176,7 +176,7 @@ def entry_kept(line: int, kind: str, options: str) -> Wording:
 
 
 @rule(
-    meaning="A file that is not Narvet's lies where a Windows guest's registry text is to be written.",
+    meaning="A file that Narvet did not write is where a Windows guest's registry text must go.",
     way_out="Move it away, or name the sheet or the guest differently.",
 )
 def entries_in_the_way(reason: str) -> Wording:

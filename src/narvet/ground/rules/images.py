@@ -20,17 +20,17 @@ def base_changed(base: str, child: str) -> Wording:
 
 
 @rule(
-    meaning="A child names a base in another folder. An image may name any file, so such a base is not followed "
-    "unasked.",
+    meaning="A child names a base in another folder. An image may name any file, so Narvet does not follow "
+    "such a base by itself.",
     way_out='If it is the right one, name it: `--base "FILE"`.',
 )
 def base_elsewhere(reason: str) -> Wording:
-    """Word a base that is not followed unasked."""
+    """Word a base that is not followed by itself."""
     return reason, "name the base, if it is the right one"
 
 
 @rule(
-    meaning="Nothing that Narvet can read lies on the disk.",
+    meaning="Narvet can read nothing on the disk.",
     way_out="If the disk is meant to be empty, make a new one. Encrypted disks and formats Narvet does not read "
     "look like this.",
 )
@@ -48,7 +48,7 @@ def image_blank(size: int) -> Wording:
     return f"nothing has been written to its {show_bytes(size)}", ""
 
 
-@rule(meaning="What lies where an image should be is not one that can be read.", way_out="Move away what lies there.")
+@rule(meaning="There is a file where an image should be, but it cannot be read as one.", way_out="Move the file away.")
 def image_cannot_be_read(reason: str) -> Wording:
     """Word a file that is no image."""
     return reason, "move it away"
@@ -63,10 +63,10 @@ def image_damaged(reason: str) -> Wording:
     return reason, "fetch it again, or repair it where it was made"
 
 
-@rule(meaning="The image holds no bytes at all.", way_out="Write it anew, or fetch it again.")
+@rule(meaning="The image holds no bytes at all.", way_out="Write it again, or fetch it again.")
 def image_empty() -> Wording:
     """Word an image without a byte."""
-    return "the file holds no bytes", "write it anew, or fetch it again"
+    return "the file holds no bytes", "write it again, or fetch it again"
 
 
 @rule(
@@ -91,7 +91,7 @@ def size_over_format(reason: str, remedy: str) -> Wording:
 
 
 @rule(
-    meaning="A size is not one that the sectors or the image format can have, and was rounded up.",
+    meaning="The sectors or the image format cannot have exactly this size, so it was rounded up.",
     way_out="Nothing; or give a size of whole sectors.",
 )
 def size_rounded(format_name: str, asked: int, becomes: int, sector_size: int = 0) -> Wording:

@@ -105,7 +105,7 @@ def floor_over_ceiling(least: int, most: int) -> Wording:
 
 
 @rule(
-    meaning="The guest's door has no words for this key, so attaching the disk does not pass it on.",
+    meaning="The guest's door cannot pass this key on when the disk is attached.",
     way_out="Set it in the hypervisor by hand, or leave the key out.",
 )
 def not_through_door(key: str) -> Wording:

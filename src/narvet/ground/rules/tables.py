@@ -8,7 +8,7 @@ from narvet.ground.units import show_bytes
 
 @rule(
     meaning="A copy of the partition table does not match its checksums or its specification.",
-    way_out="One sound copy still serves. Copy the data off before anything writes to the disk.",
+    way_out="One good copy is enough. Copy the data off before anything writes to the disk.",
 )
 def table_damaged(fault: str) -> Wording:
     """Word damage to a table."""
@@ -29,13 +29,13 @@ def table_cut_short(described: int, size: int) -> Wording:
 
 @rule(
     meaning="The partition table's second copy is not in the disk's last sectors.",
-    way_out="The disk was enlarged without its table; what lies behind cannot be used yet.",
+    way_out="The disk was enlarged without its table; the space behind the old end cannot be used yet.",
 )
 def table_not_at_end(ends: int, size: int) -> Wording:
     """Word a table that ends at byte `ends` of a disk of `size`."""
     return (
         f"the table ends at {show_bytes(ends)}, the disk at {show_bytes(size)}",
-        "the disk was enlarged without its table; what lies behind cannot be used yet",
+        "the disk was enlarged without its table; the space behind the old end cannot be used yet",
     )
 
 

@@ -99,7 +99,7 @@ class Tree:
         """Return a file's content, None where there is none.
 
         Raises:
-            UnsafePathError: a link there leads nowhere in the root, or what is there is no plain file of sane size.
+            UnsafePathError: a link there leads nowhere in the root, or what is there is not a plain file of sane size.
         """
         with self.place(inside) as place:
             return _read_at(place)

@@ -72,7 +72,7 @@ def guest_with_text(name: str, path: Path) -> Guest:
     if not path.exists() and not path.is_symlink():
         return Guest(name, str(path))
     if not path.is_file() or path.is_symlink() or path.stat().st_size > LARGEST:
-        return Guest(name, str(path), problem=f"{path} is there already, and is no plain file of Narvet's")
+        return Guest(name, str(path), problem=f"{path} is there already, and is not a plain file of Narvet's")
     values = parse_registry_text(path.read_bytes())
     problem = "" if values is not None else f"{path} is there already, and is not a registry text of Narvet's"
     return Guest(name, str(path), values=values, problem=problem)

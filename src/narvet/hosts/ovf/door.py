@@ -194,7 +194,7 @@ class OvfDoorKind:
 
         Raises:
             RefusedError: another Narvet is at work on it.
-            RequestError, ImageError: it is no description, or not one of this guest.
+            RequestError, ImageError: it is not a description, or not one of this guest.
         """
         with exclusive_lock(place):
             yield OvfDoor(place, guest)

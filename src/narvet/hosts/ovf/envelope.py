@@ -93,7 +93,7 @@ class Envelope:
         self.text, self._where = text, where
         self._root = parse(text, where)
         if self._root.name != "Envelope" or self._root.namespace not in _ENVELOPES:
-            raise ImageError(f"{where}: it is no description in OVF, version 1 or 2")
+            raise ImageError(f"{where}: it is not a description in OVF, version 1 or 2")
         self._ns = self._root.namespace
         self._hardware = self._of_guest(guest)
 

@@ -60,7 +60,7 @@ def names_in(package: Path) -> tuple[str, ...]:
     """Return the names of what is in a package, in order; nothing is taken out of it.
 
     Raises:
-        ImageError: it is no package, or a member is no plain file of a plain name, or is there twice.
+        ImageError: it is not a package, or a member is not a plain file of a plain name, or is there twice.
     """
     with _as_package(package):
         return tuple(member.name for member, _ in _members(package))
@@ -70,8 +70,8 @@ def read_package(package: Path, folder: Path) -> str:
     """Take a package apart into an empty folder and return the name of its description.
 
     Raises:
-        ImageError: it is no package, or a member is no plain file of a plain name, is there twice, or is not what the
-            manifest says.
+        ImageError: it is not a package, or a member is not a plain file of a plain name, is there twice, or is not what
+            the manifest says.
     """
     seen: dict[str, Path] = {}
     with _as_package(package):
@@ -115,7 +115,7 @@ def _check_member(package: Path, member: tarfile.TarInfo, seen: Collection[str])
     if not plain or name.startswith(".") or not all(map(is_harmless, name)):
         raise ImageError(f"{package}: a member has a name that is not that of a plain file")
     if not member.isreg() or member.issparse():
-        raise ImageError(f"{package}: {name} is no plain file")
+        raise ImageError(f"{package}: {name} is not a plain file")
     if name in seen:
         raise ImageError(f"{package}: {name} is there twice")
 

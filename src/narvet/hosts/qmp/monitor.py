@@ -101,7 +101,7 @@ def monitor(place: Path, *, only_look: bool = False) -> Iterator[Monitor]:
 def _connected(place: Path) -> socket.socket:
     """Return a connection to a socket, by a short way where its name is too long for the system."""
     if place.exists() and not place.is_socket():
-        raise RefusedError(f"{place}: this is no socket; correct the guest's door")
+        raise RefusedError(f"{place}: this is not a socket; correct the guest's door")
     link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_CLOEXEC)
     link.settimeout(_GREETING)
     folder: int | None = None

@@ -68,7 +68,7 @@ class Chains:
         if not runs:
             return runs, f"starts at cluster {first}, which does not exist"
         following = int(self.table[runs[-1][0] + runs[-1][1] - 1])
-        return runs, "" if following > self.bad else f"goes on at {following}, which is no cluster in use"
+        return runs, "" if following > self.bad else f"goes on at {following}, which is not a cluster in use"
 
 
 class Claims:

@@ -25,7 +25,7 @@ def exfat_label(device: BlockDevice, label: str) -> None:
     """Write the label of an exFAT, in the root's first cluster."""
     boot = exfat_boot(device)
     if boot is None:
-        raise ImageError("this is no exfat")
+        raise ImageError("this is not exfat")
     shape = exfat_shape(boot)
     start = shape.start_of(boot.first_cluster_of_root)
     data = device.read(start, min(shape.unit, MIB))
@@ -43,7 +43,7 @@ def fat32_label(device: BlockDevice, label: str) -> None:
     """Write the label of a FAT32, in the root's first cluster and in both boot sectors."""
     boot = fat32_boot(device)
     if boot is None:
-        raise ImageError("this is no fat32")
+        raise ImageError("this is not fat32")
     shape = fat32_shape(boot)
     name = label.encode().ljust(11) if label else NO_LABEL
     for sector in (boot.bk_boot_sec, 0) if boot.bk_boot_sec else (0,):

@@ -17,7 +17,7 @@ def correct(device: BlockDevice, wanted: FilesystemState) -> None:
     """Write the label where it differs; a volume that never had one gets the attribute that holds it."""
     volume = volume_of(device)
     if volume is None:
-        raise ImageError("this is no ntfs")
+        raise ImageError("this is not ntfs")
     label = wanted.label.encode("utf-16-le")
     there = next((one for one in system_file(volume, r.VOLUME) if one.type == r.VOLUME_NAME), None)
     if label == (there.value or b"" if there else b""):

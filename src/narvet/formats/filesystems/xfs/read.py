@@ -121,7 +121,7 @@ def _unclean(volume: Volume, found: Iterable[Finding]) -> str:
     if any(rules.filesystem_needs_recovery.made(one) for one in found):
         return "its log holds changes that are not in place yet"
     if not volume.shape.log_blocks:
-        return "its log lies elsewhere, so nothing tells whether it is clean"
+        return "its log is on another device, so it is not known whether it is clean"
     return "it is marked as in need of repair" if volume.superblock.sb_features_incompat & r.NEEDS_REPAIR else ""
 
 

@@ -123,7 +123,7 @@ class Qcow2:
         file = files.open(name, writable=True)
         header = _read_header(file)
         if opened is None or header is None:
-            raise ImageError("this is no qcow2 image")
+            raise ImageError("this is not a qcow2 image")
         cluster = 1 << header.cluster_bits
         if 8 * -(-size // (cluster * cluster // 8)) > LARGEST_L1:
             raise UnsupportedError(f"clusters of {cluster} bytes do not reach so far; recast it with a larger block")

@@ -51,7 +51,7 @@ class Refcounts:
         places = np.frombuffer(self._file.read(self.table_offset, length), dtype=">u8").astype(np.uint64)
         wrong = places[(places % self.cluster != 0) | (places + np.uint64(self.cluster) > self._file.size)]
         if len(wrong):
-            raise ImageError(f"a refcount block lies at {int(wrong[0])}, which is no cluster of the file")
+            raise ImageError(f"a refcount block is at {int(wrong[0])}, which is not a cluster of the file")
         distinct_places(places, "refcount blocks")
         if -(-self._file.size // self.cluster // self._per_block) * 8 > _LARGEST_TABLE:
             raise UnsupportedError(f"the image's file has {self._file.size} bytes, more than can be counted")
@@ -116,7 +116,7 @@ class Refcounts:
             self._table.put(self.table_offset + 8 * number, np.array([place], dtype=np.uint64))
             self._count(place // self.cluster, 1, 1)
         if place % self.cluster or place + self.cluster > self._file.size:
-            raise ImageError(f"the refcount block {number} lies at {place}, which is no cluster of the file")
+            raise ImageError(f"the refcount block {number} is at {place}, which is not a cluster of the file")
         return place
 
     def _enlarge(self, blocks: int) -> None:
@@ -160,7 +160,7 @@ class Clusters:
         """Return the offset of the L2 table for a cluster, 0 if there is none."""
         place = self._l1.get(self._header.l1_table_offset + 8 * (index // self._per_table)) & OFFSET
         if place and (place % self.block or place + self.block > self._file.size):
-            raise ImageError(f"an L2 table lies at {place}, which is no cluster of the file")
+            raise ImageError(f"an L2 table is at {place}, which is not a cluster of the file")
         return place
 
     def run(self, index: int, most: int) -> Run:
@@ -182,7 +182,7 @@ class Clusters:
         count = min(stored_run(places, self.block), same_run(plain))
         place = first & OFFSET
         if place % self.block or place + count * self.block > align_up(self._file.size, self.block):
-            raise ImageError(f"cluster {index} lies at {place}, which is no cluster of the file")
+            raise ImageError(f"cluster {index} is at {place}, which is not a cluster of the file")
         return Run(Kind.DATA, place, count)
 
     def _empty_after(self, index: int) -> int:

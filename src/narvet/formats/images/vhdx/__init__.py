@@ -114,7 +114,7 @@ class Vhdx:
         file = files.open(name, writable=True)
         header = _current_header(file)
         if opened is None or header is None:
-            raise ImageError("this is no VHDX")
+            raise ImageError("this is not a VHDX")
         if opened.facts.base is not None:
             raise UnsupportedError("a VHDX child is as large as its base; fold it, or recast it, to make it larger")
         from narvet.formats.images.vhdx.enlarge import enlarge

@@ -123,7 +123,7 @@ class Vmdk:
         file = files.open(name, writable=True)
         text = _descriptor(file)
         if text is None:
-            raise ImageError("this is no VMDK")
+            raise ImageError("this is not a VMDK")
         if text.base is not None:
             raise UnsupportedError("a VMDK child is as large as its base; fold it, or recast it, to make it larger")
         _renew(file, *_place_of(file), text)
