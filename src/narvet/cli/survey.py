@@ -18,9 +18,10 @@ from narvet.cli.speak import say
 @IMAGE_FORMAT
 @BASES
 @SECTOR
+@click.option("--brief", is_flag=True, help="A line for each image, and the findings of level error and warning.")
 @AS_JSON
 @click.pass_context
-def command(ctx: click.Context, /, paths: tuple[str, ...], as_json: bool, **known: Any) -> None:
+def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json: bool, **known: Any) -> None:
     """Show what is on images or devices, made by Narvet or by others; change nothing.
 
     A folder stands for the images in it, each told in a line before they follow one by one. What one of several paths
@@ -36,8 +37,9 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], as_json: bool, **know
         print_json([facts.survey_facts(one) for one in found])
     else:
         in_folders = any(Path(path).is_dir() for path in paths)
-        print_text(lambda marks: text.surveys(found, marks, in_brief=in_folders))
-        print_text(lambda marks: text.findings(findings, marks))
+        print_text(lambda marks: text.in_lines(found) if brief else text.surveys(found, marks, in_brief=in_folders))
+        shown = [one for one in findings if one.level == "error" or not (brief and one.level == "note")]
+        print_text(lambda marks: text.findings(shown, marks))
     ctx.exit(status or status_of(findings))
 
 

@@ -443,13 +443,14 @@ def steps_done(done: Sequence[Step]) -> RenderableType:
 
 def surveys(found: Sequence[Disk], marks: Marks, *, in_brief: bool = False) -> RenderableType:
     """Return what was found at each path; `in_brief` has a line for each ahead of that."""
-    parts: list[RenderableType] = [_in_lines(found), ""] if in_brief else []
+    parts: list[RenderableType] = [in_lines(found), ""] if in_brief else []
     for one in found:
         parts += [_survey(one, marks), ""]
     return Group(*parts)
 
 
-def _in_lines(found: Iterable[Disk]) -> RenderableType:
+def in_lines(found: Iterable[Disk]) -> RenderableType:
+    """Return a line for each image that was found."""
     table = headed("image", "size", "stored", "~format", "~holds")
     for one in found:
         every = [

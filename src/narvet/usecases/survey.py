@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
+from narvet.formats.images import format_by_ending
 from narvet.formats.images.trust import trust_of_call
 from narvet.ground.errors import RequestError
+from narvet.ground.rules.images import bytes_not_known
 from narvet.model.estate import Disk
 from narvet.observe import images
+from narvet.observe.images import UNKNOWN_FORMAT
 
 
 def images_in(folder: Path) -> tuple[Path, ...]:
@@ -43,4 +47,12 @@ def survey(
         OSError: the system does not let it be read.
     """
     trust = trust_of_call(Path(path), image_format, bases, by_content=True)
-    return images.survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+    found = images.survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+    if image_format is None and any(map(bytes_not_known.made, found.findings)) and _says_nothing(Path(path)):
+        return replace(found, image=replace(found.image, format=UNKNOWN_FORMAT))
+    return found
+
+
+def _says_nothing(path: Path) -> bool:
+    """Return whether a file's name does not tell either of which format it is."""
+    return path.is_file() and format_by_ending(path) is None
