@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from narvet.ground.errors import flat
 from narvet.guests import guest_system
-from narvet.report import shapes
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -17,6 +16,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.model.plugs import DoorState, Rates
+    from narvet.report import shapes
     from narvet.usecases.attach import Attached, Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.explain import ExplainedKey
