@@ -7,18 +7,23 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import headline
+from narvet.cli.common import DRY, begin_dry, headline
 from narvet.cli.job import job
 
 
 @job("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default="narvet-demo")
+@DRY
 @click.pass_context
-def command(ctx: click.Context, folder: Path) -> None:
+def command(ctx: click.Context, folder: Path, dry: bool) -> None:
     """Lay the example out in a new FOLDER and run the whole of it: write it, confirm it, change it.
 
     Example: narvet demo narvet-demo
     """
+    if dry:
+        begin_dry(dry)
+        click.echo(f"{folder}: the example is laid out in it, written, confirmed, attached, and changed.")
+        return
     sheet = narvet.lay_example_out(folder)
     for name in ("review", "write"):
         _run(ctx, name, str(sheet))

@@ -79,7 +79,7 @@ def command(
         narvet.forget_answers(sheet)
     else:
         made = narvet.draft(sheet, _requests(table, worksheet, keys), title=title, dry=dry)
-    _tell(sheet, made, blank=blank, dry=dry, as_json=as_json)
+    _tell(sheet, made, blank=blank, dry=dry, as_json=as_json, is_reviewed=asks)
     if asks and not dry:
         from narvet.cli.review import command as review
 
@@ -87,7 +87,7 @@ def command(
         ctx.invoke(review, sheet=sheet, disks=made.disks)
 
 
-def _tell(sheet: Path, made: narvet.Drafted, *, blank: bool, dry: bool, as_json: bool) -> None:
+def _tell(sheet: Path, made: narvet.Drafted, *, blank: bool, dry: bool, as_json: bool, is_reviewed: bool) -> None:
     if as_json:
         facts: DraftFacts = {
             "stores": list(made.stores), "guests": list(made.guests), "disks": list(made.disks), "dry": dry,
@@ -102,7 +102,7 @@ def _tell(sheet: Path, made: narvet.Drafted, *, blank: bool, dry: bool, as_json:
         click.echo(made.text.removeprefix(made.before), nl=False)
     elif blank:
         report_well(f"Fill {sheet} in, then see what comes of it: narvet review {sheet}")
-    else:
+    elif not is_reviewed:
         report_well(f"See what comes of it: narvet review {sheet}")
 
 

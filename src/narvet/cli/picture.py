@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, tell
+from narvet.cli.common import AS_JSON, DRY, tell
 from narvet.cli.job import job, on_sheet
 
 if TYPE_CHECKING:
@@ -22,9 +22,10 @@ if TYPE_CHECKING:
 @click.option(
     "--to", "target", type=click.Path(path_type=Path), help="The picture, .png, .svg or .pdf; beside SHEET if left out."
 )
-@AS_JSON
 @click.option("--replace", is_flag=True, help="Draw over a file that is there already.")
-def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: bool, as_json: bool) -> None:
+@DRY
+@AS_JSON
+def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: bool, dry: bool, as_json: bool) -> None:
     """Draw SHEET, or an image in its place: each disk as a core sample, each store with what it holds and has promised.
 
     NAMES are the disks of the sheet to be drawn, or further images. More than 60 disks are drawn on several pages.
@@ -45,12 +46,14 @@ def command(sheet: Path, names: tuple[str, ...], target: Path | None, replace: b
     for path in paths:
         if path.exists() and not replace:
             raise narvet.RequestError(f"{path} is there already; name a file that is not, or add --replace")
-    picture.draw(title, cores, stores, target)
+    if not dry:
+        picture.draw(title, cores, stores, target)
     facts: PictureFacts = {
         "path": str(paths[0]), "paths": [str(path) for path in paths], "disks": [core.name for core in cores],
+        "dry": dry,
     }  # fmt: skip
     named = str(target) if len(paths) == 1 else f"{paths[0]} to {paths[-1]}"
-    tell(as_json, facts, f"{named}: {narvet.counted(len(cores), 'disk')} drawn.")
+    tell(as_json, facts, f"{named}: {narvet.counted(len(cores), 'disk')} drawn.", dry=dry)
 
 
 def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, status_of, tell
+from narvet.cli.common import A_PATH, AS_JSON, DRY, status_of, tell
 from narvet.cli.job import job, on_sheet
 
 if TYPE_CHECKING:
@@ -20,9 +20,10 @@ if TYPE_CHECKING:
 @click.option("--to", type=A_PATH, required=True, help="The page, .html, .md or .pdf.")
 @click.option("--digests", is_flag=True, help="Read every image from end to end, and give its SHA-256.")
 @click.option("--replace", is_flag=True, help="Write over a file that is there already.")
+@DRY
 @AS_JSON
 @click.pass_context
-def command(ctx: click.Context, sheet: Path, to: Path, digests: bool, replace: bool, as_json: bool) -> None:
+def command(ctx: click.Context, sheet: Path, to: Path, digests: bool, replace: bool, dry: bool, as_json: bool) -> None:
     """Read everything back that SHEET asks for, and write one page about it to hand over with the disks.
 
     It has what was asked and what is there, what is to be done by hand for each guest, pictures, ids, findings and what
@@ -39,9 +40,10 @@ def command(ctx: click.Context, sheet: Path, to: Path, digests: bool, replace: b
         raise narvet.RequestError(f"{to} is there already; name a file that is not, or add --replace")
     with counting(str(to)) as count:
         done = narvet.handover(sheet, digests=digests, on_copied=count)
-    set_page(parts(done), to)
+    if not dry:
+        set_page(parts(done), to)
     agrees = not done.layout.differences
     told = "everything is as asked" if agrees else "not everything is as asked"
-    facts: ReportFacts = {"path": str(to), "agrees": agrees, "digests": dict(done.digests)}
-    tell(as_json, facts, f"{to}: {narvet.counted(len(done.layout.disks), 'disk')}, {told}.")
+    facts: ReportFacts = {"path": str(to), "agrees": agrees, "digests": dict(done.digests), "dry": dry}
+    tell(as_json, facts, f"{to}: {narvet.counted(len(done.layout.disks), 'disk')}, {told}.", dry=dry)
     ctx.exit(0 if agrees else max(1, status_of(done.layout.findings)))

@@ -366,6 +366,7 @@ class PictureFacts(TypedDict):
     path: str
     paths: list[str]
     disks: list[str]
+    dry: bool
 
 
 class ReportFacts(TypedDict):
@@ -374,6 +375,7 @@ class ReportFacts(TypedDict):
     path: str
     agrees: bool
     digests: dict[str, str]
+    dry: bool
 
 
 class EventFacts(TypedDict):
