@@ -76,6 +76,7 @@ def test_a_larger_disk_keeps_its_table_and_partitions(tmp_path: Path) -> None:
     old, new = tmp_path / "shelf" / "a.vhdx", tmp_path / "new.vmdk"
     assert facts("recast", str(old), str(new), "--size", "3 GiB", "--verify") == {
         "path": str(new), "format": "vmdk", "space": "thin", "size": 3 << 30, "verified": True, "remarks": [],
+        "dry": False,
     }  # fmt: skip
     before, after = facts("survey", str(old))[0], facts("survey", str(new))[0]
     assert after["size"] == 3 << 30 and after["findings"] == []
@@ -135,7 +136,7 @@ def test_what_would_damage_relatives_is_refused(tmp_path: Path) -> None:
         run("branch", str(base), str(new), status=0)
     grandchild = tmp_path / "aa.qcow2"
     told = facts("branch", str(child), str(grandchild))
-    assert told == {"path": str(grandchild), "format": "qcow2", "base": str(child)}
+    assert told == {"path": str(grandchild), "format": "qcow2", "base": str(child), "dry": False}
     before, stamp = base.read_bytes(), base.stat().st_mtime_ns
     assert f"{second} needs this base" in run("fold", str(child), status=2).stderr
     assert "needs this" in run("fold", str(second), status=2).stderr
@@ -147,7 +148,7 @@ def test_what_would_damage_relatives_is_refused(tmp_path: Path) -> None:
     assert "base-changed" in rules(facts("survey", str(child), status=1)[0])
     base.write_bytes(before)
     os.utime(base, ns=(stamp, stamp))
-    assert facts("fold", str(child)) == {"path": str(base), "folded": str(child)} and not child.exists()
+    assert facts("fold", str(child)) == {"path": str(base), "folded": str(child), "dry": False} and not child.exists()
     assert "no base to be folded into" in run("fold", str(base), status=2).stderr
     assert "raw has no children" in run("branch", str(base), str(tmp_path / "x.raw"), status=2).stderr
     assert "needs a vhdx base" in run("branch", str(base), str(tmp_path / "x.vhdx"), status=2).stderr
