@@ -16,6 +16,7 @@ from narvet.ground.errors import RequestError, printable
 from narvet.guests import guest_system
 from narvet.model.estate import Partition
 from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.moves import Difference
 
 _LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"  # none that reads like another
 _PRIME = (1 << 30) - 35
@@ -40,7 +41,10 @@ class Mark:
 
 def mark_of(layout: Layout) -> Mark:
     """Return the mark of a layout; how much a store has free counts only by what is found about it."""
-    numbers = {disk.name: _number(*_of_disk(disk, layout)) for disk in layout.disks}
+    moves: dict[str, list[Difference]] = {}
+    for one in layout.differences:
+        moves.setdefault(one.where.name, []).append(one)
+    numbers = {disk.name: _number(*_of_disk(disk, moves.get(disk.name, ()))) for disk in layout.disks}
     return Mark(
         sum(numbers.values()) % _PRIME,
         sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
@@ -84,7 +88,7 @@ def _which_disk(mark: Mark, now: Mark, layout: Layout) -> str:
     return "the disks, more than one of them"
 
 
-def _of_disk(disk: PlannedDisk, layout: Layout) -> Iterator[object]:
+def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]:
     """Yield what a review shows of a disk, but for what changes while it is used."""
     image = disk.wanted.image
     yield from (disk.name, disk.guest, disk.store, disk.system, disk.plug, disk.origin, disk.state)
@@ -92,7 +96,7 @@ def _of_disk(disk: PlannedDisk, layout: Layout) -> Iterator[object]:
     yield from (image.path, image.format, image.size, image.space, image.sector_size, image.block_size)
     yield from (disk.wanted.table, disk.wanted.table_id)
     yield from (one for part in disk.wanted.partitions for one in _of_partition(part))
-    own = (one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name)
+    own = (one for one in moves if one.where.kind == "disk")
     yield from ((str(one.where), one.aspect.name, one.texts, one.by_guest) for one in own)
 
 

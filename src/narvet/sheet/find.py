@@ -6,7 +6,7 @@ import tomllib
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
-from narvet.sheet.read import text_of
+from narvet.sheet.read import MOST_DOTS, text_of
 
 _LARGEST = 1 << 20  # bytes of a file that is looked into
 _MOST_FILES = 200
@@ -40,6 +40,8 @@ def _is_sheet(path: Path) -> bool:
             return True
         text = text_of(path)
     except (RequestError, OSError):
+        return False
+    if any(line.count(".") > MOST_DOTS for line in text.splitlines()):  # reading such a line takes very long
         return False
     try:
         return "sheet" in tomllib.loads(text)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 LARGEST_SHEET = 64 << 20  # a hundred thousand disks; anything larger is not a sheet
 MOST_MESSAGES = 12
-_MOST_DOTS = 200  # in a line: reading a key costs the square of its parts
+MOST_DOTS = 200  # in a line: reading a key costs the square of its parts
 
 
 def read_sheet(path: Path) -> Sheet:
@@ -61,9 +61,9 @@ def text_of(path: Path) -> str:
 def parse_sheet(text: str, name: str) -> Sheet:
     """Return the sheet in `text`; `name` is what errors call the file."""
     for number, line in enumerate(text.split("\n"), 1):
-        if line.count(".") > _MOST_DOTS and not line.lstrip().startswith("#"):
+        if line.count(".") > MOST_DOTS and not line.lstrip().startswith("#"):
             raise RequestError(
-                f"{name}, line {number}: it has more than {_MOST_DOTS} dots, the most that a line of a sheet may have"
+                f"{name}, line {number}: it has more than {MOST_DOTS} dots, the most that a line of a sheet may have"
             )
     try:
         content = tomllib.loads(text)
