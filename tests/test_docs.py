@@ -6,6 +6,7 @@ import os
 import re
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import click
@@ -45,6 +46,20 @@ def test_what_a_page_shows_is_what_comes_back(page: Path, tmp_path: Path) -> Non
         )
         said = "".join(f"{line.rstrip()}\n" for line in (done.stdout + done.stderr).splitlines())
         assert re.fullmatch(pattern(shown), said), f"$ {call}\n{said}"
+
+
+def test_sheets_and_tables_in_pages_are_valid(tmp_path: Path) -> None:
+    """What README shows of the example is in it; tables of a sheet and of requests are taken."""
+    example = tomllib.loads((TOP / "src/narvet/demo/larkmoor/sheet.toml").read_text())
+    (shown,) = re.findall(r"^```toml\n(.*?)^```", (TOP / "README.md").read_text(), re.MULTILINE | re.DOTALL)
+    for name, keys in tomllib.loads(shown)["disk"].items():
+        assert {key: example["disk"][name][key] for key in keys} == keys
+    for page in PAGES:
+        for block in re.findall(r"^```toml\n(.*?)^```", page.read_text(), re.MULTILINE | re.DOTALL):
+            assert tomllib.loads(block)
+    (table,) = re.findall(r"^```\n(disk,.*?)^```", (TOP / "docs" / "commands.md").read_text(), re.MULTILINE | re.DOTALL)
+    (tmp_path / "r.csv").write_text(table)
+    run("draft", str(tmp_path / "s.toml"), "--from", str(tmp_path / "r.csv"), status=0)
 
 
 def words_of(text: str) -> list[list[str]]:

@@ -53,7 +53,7 @@ def _write_table(to: Path, reviewed: narvet.Reviewed, disks: tuple[str, ...]) ->
 
 def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_json: bool) -> None:
     from narvet.report import facts, text
-    from narvet.report.few import findings_to_show
+    from narvet.report.few import findings_to_show, verdict
 
     log_findings(reviewed.layout.findings)
     if as_json:
@@ -66,6 +66,7 @@ def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_
     print_findings_here(shown)
     for sentence in left:
         report_well(sentence)
+    report_well(verdict(reviewed))
     report_well(f"Mark of this review: {reviewed.mark}")
 
 

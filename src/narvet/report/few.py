@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from narvet.ground.findings import Finding
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
+
+if TYPE_CHECKING:
+    from narvet.usecases.layout import Reviewed
 
 _MOST_ALIKE = {"error": 20, "warning": 6, "note": 4}
 _ALL = "--long shows all"
@@ -39,6 +43,27 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
 def still_to_say(layout: Layout) -> list[Finding]:
     """Return the findings that writing a layout shows."""
     return findings_to_show(layout, (), "")[0]
+
+
+def verdict(reviewed: Reviewed) -> str:
+    """Return in a sentence what writing a sheet would do, or what keeps it from being written."""
+    layout = reviewed.layout
+    errors = sum(one.level == "error" for one in layout.findings)
+    if errors:
+        them = "it" if errors == 1 else "them"
+        return f"{counted(errors, 'error')}: nothing would be written; correct {them} first."
+    if not reviewed.steps:
+        all_well = "Writing would change nothing; what is not as asked is listed above."
+        return all_well if layout.differences else "All is as asked; writing would change nothing."
+    states = Counter(disk.state for disk in layout.disks)
+    guests = {step.guest for step in reviewed.steps if step.comes_last and step.guest}
+    told = [
+        f"make {counted(states['to make'], 'disk')}" if states["to make"] else "",
+        f"change {counted(states['to change'], 'disk')}" if states["to change"] else "",
+        f"write entries of {counted(len(guests), 'guest')}" if guests else "",
+    ]
+    parts = [one for one in told if one] or [f"take {counted(len(reviewed.steps), 'step')}"]
+    return f"Writing would {' and '.join(filter(None, (', '.join(parts[:-1]), parts[-1])))}."
 
 
 def _few_alike(found: Sequence[Finding]) -> tuple[list[Finding], list[str]]:
