@@ -124,7 +124,7 @@ def test_only_some_disks_are_written(tmp_path: Path) -> None:
     assert all(letter in registry.read_text("utf-16") for letter in ("X:", "Y:")) and "Z:" not in registry.read_text(
         "utf-16"
     )
-    run("write", str(sheet), *(word for name in "abcxy" for word in ("--only", name)), status=0)
+    run("write", str(sheet), "--only", "a,b,c", "--only", "x,y", status=0)
     assert fstab.read_text().count("/srv/") == 3 and "/srv/z" in fstab.read_text()
     sheet.write_text(re.sub(r"\[disk\.bad\][^\[]*", "", sheet.read_text()))
     assert facts("confirm", str(sheet))["agrees"] and "All is as asked" in run("write", str(sheet), status=0).stdout

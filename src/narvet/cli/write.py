@@ -22,7 +22,13 @@ _MOST_SHOWN = 30
 
 @job("write")
 @on_sheet()
-@click.option("--only", "disks", multiple=True, shell_complete=complete_disks, help="Write only this disk; repeatable.")
+@click.option(
+    "--only",
+    "disks",
+    multiple=True,
+    shell_complete=complete_disks,
+    help="Write only these disks; repeatable, or names with commas.",
+)
 @click.option("--anew", multiple=True, shell_complete=complete_disks,
               help="Make this disk although it was made before; repeatable.")  # fmt: skip
 @click.option("--reviewed", metavar="MARK", help="Refuse if anything is not as the review with this mark showed it.")
@@ -57,6 +63,7 @@ def command(
     from narvet.report.few import still_to_say
     from narvet.report.progress import progress
 
+    disks = tuple(name for names in disks for name in names.split(",") if name)
     if inside is not None and (anew or reviewed):
         option = "--anew" if anew else "--reviewed"
         raise narvet.RequestError(f"{option} is for images; leave it out with --inside")

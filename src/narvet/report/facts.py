@@ -85,6 +85,7 @@ def survey_facts(found: Disk) -> shapes.SurveyFacts:
         "sector": image.sector_size or None,
         "block": image.block_size or None,
         "allocated": image.stored,
+        "stored": image.stored,
         "base": image.base,
         "table": found.table,
         "table_id": found.table_id or None,
@@ -251,6 +252,7 @@ def _wanted(disk: Disk) -> shapes.WantedFacts:
         "table": disk.table,
         "table_id": disk.table_id or None,
         "stores_now": disk.image.stored,
+        "stored": disk.image.stored,
         "partitions": [_partition(part, disk) for part in disk.partitions],
     }
 

@@ -107,6 +107,7 @@ class WantedFacts(ImageFacts):
     table: str
     table_id: str | None
     stores_now: int
+    stored: int
     partitions: list[PartitionFacts]
 
 
@@ -220,6 +221,7 @@ class SurveyFacts(TypedDict):
     sector: int | None
     block: int | None
     allocated: int
+    stored: int
     base: str | None
     table: str
     table_id: str | None
