@@ -75,7 +75,7 @@ def talk(words: list[str], answers: Iterable[str], folder: Path, stop: bool = Fa
         os.write(main, f"{answer}\n".encode())
     if stop:
         time.sleep(0.3)
-        process.send_signal(signal.SIGINT)
+        process.send_signal(signal.SIGTERM)  # as SIGINT, which a shell has its background ignore
     with suppress(OSError):  # the end of a terminal
         while part := os.read(main, 4096):
             whole += part.decode("utf-8", "replace")

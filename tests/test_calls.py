@@ -257,7 +257,7 @@ def stopped(words: list[str], folder: Path, ready: Iterator[bool]) -> tuple[int,
     )
     while process.poll() is None and not next(ready):
         time.sleep(0.005)
-    process.send_signal(signal.SIGINT)
+    process.send_signal(signal.SIGTERM)  # as SIGINT, which a shell has its background ignore
     _, said = process.communicate(timeout=60)
     return process.returncode, said
 
