@@ -12,12 +12,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from narvet.apply.change import ChangeDisk
-from narvet.apply.copying import copy_disk, source_of
-from narvet.apply.move import MoveImage, RemoveOldImage
-from narvet.apply.staging import new_image
-from narvet.block.leases import lease
-from narvet.block.window import Window
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import chain, new_image_file
 from narvet.formats.images.trust import NOTHING_SAID, Trust
@@ -65,6 +59,10 @@ class MakeImage:
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
+        from narvet.apply.copying import copy_disk, source_of
+        from narvet.apply.staging import new_image
+        from narvet.block.leases import lease
+
         kind = image_format(self.wanted.image.format)
         source = Path(self.origin.path) if self.origin is not None else None
         with new_image(Path(self.touches), kind, like=source) as built:
@@ -93,6 +91,8 @@ class MakeImage:
         return [file for link in links for file in link.files]
 
     def _fill(self, device: BlockDevice) -> None:
+        from narvet.block.window import Window
+
         if self.origin is not None:
             return
         if self.wanted.table != NO_TABLE:
@@ -114,7 +114,8 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         if disk.name in missing
     ]
     for disk in layout.disks:
-        images += _changes(disk, layout, trust)
+        if disk.state == "to change" or disk.name in layout.left_behind:
+            images += _changes(disk, layout, trust)
     changed = {one.where.name for one in moves if one.where.kind == "guest"}
     entries = (
         step
@@ -127,6 +128,8 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
 
 def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
     """Yield what takes an image that exists to what is wanted: its place and form first, then what is in it."""
+    from narvet.apply.move import MoveImage, RemoveOldImage
+
     folders = tuple(store.path for store in layout.stores)
     if disk.name in layout.left_behind:
         old = layout.left_behind[disk.name]
@@ -164,6 +167,8 @@ def _change(
     trust: Trust,
 ) -> Iterator[Step]:
     """Yield what takes a disk to what is wanted where it is, if anything `inside` it is to change."""
+    from narvet.apply.change import ChangeDisk
+
     told = tuple(_told(one) for one in inside)
     if told:
         wanted, asked = as_found(disk.wanted, found, own), asked_of(disk.wanted)

@@ -41,7 +41,7 @@ _COMMANDS = {
     "unwrap": "take such a package apart",
     "retire": "remove a disk for good: its entries, its image, its place in the sheet",
     "picture": "draw a sheet or an image",
-    "explain": "tell what a finding or a key means, and the way out",
+    "explain": "tell what a finding, a key or a word means, and the way out",
     "entries": "show or install the entries that make mounts persist",
 }
 _NOTHING_CHANGED = "Nothing was changed."

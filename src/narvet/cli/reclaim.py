@@ -34,8 +34,8 @@ def command(image: Path, dry: bool, as_json: bool, **known: Any) -> None:
 
     with counting(str(image)) as count:
         done = narvet.reclaim(image, count, dry=dry, **known)
-    now = "at most so much afterwards" if dry else "now"
-    sizes = f"{narvet.show_both(done.before)} stored before, {narvet.show_both(done.after)} {now}"
+    after = narvet.show_both(done.after)
+    sizes = f"{narvet.show_both(done.before)} stored before, {f'at most {after} afterwards' if dry else f'{after} now'}"
     facts: ReclaimFacts = {
         "path": str(image), "before": done.before, "after": done.after, "kept": list(done.kept), "dry": dry,
     }  # fmt: skip

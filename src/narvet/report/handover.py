@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from narvet.usecases.handover import Handover
 
 _IN_A_FIGURE = 4
+_MOST_DRAWN = 400
 _TONES: dict[str, Tone] = {"error": "error", "warning": "warning", "note": "plain"}
 
 
@@ -129,8 +130,11 @@ def _guests(done: Handover) -> Iterator[Part]:
             yield Code(lines)
 
 
-def _figures(layout: Layout) -> Iterator[Figure]:
+def _figures(layout: Layout) -> Iterator[Part]:
     disks = layout.disks
+    if len(disks) > _MOST_DRAWN:
+        yield Words(f"{counted(len(disks), 'disk')} are too many for this page; narvet picture draws them.")
+        return
     for at in range(0, len(disks), _IN_A_FIGURE):
         own = disks[at : at + _IN_A_FIGURE]
         (canvas,) = pages("", cores_of(own), (), _IN_A_FIGURE)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import io
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -71,7 +72,8 @@ def _lines(part: Part) -> Iterator[str]:
             yield from (f"{number}. {_plain(step)}" for number, step in enumerate(part.steps, 1))
         case Code() | Figure():
             lines = part.lines if isinstance(part, Code) else part.instead
-            fence = "`" * max(3, *(len(line) - len(line.lstrip("`")) + 1 for line in lines), 3)
+            longest = max((len(run) for line in lines for run in re.findall("`+", line)), default=0)
+            fence = "`" * max(3, longest + 1)
             yield from (fence, *lines, fence)
         case Rows():
             yield f"| {' | '.join(part.headings)} |"

@@ -23,7 +23,6 @@ from narvet.model.plugs import Plug
 from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
 from narvet.report.facts import entry_facts, where_of
-from narvet.usecases.attach import SMALLER
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -188,6 +187,8 @@ def _recognised(disk: PlannedDisk) -> str:
 
 def attached(done: Attaching) -> RenderableType:
     """Return what was done at guests through their doors, and the lists of what is to be done by hand."""
+    from narvet.usecases.attach import SMALLER
+
     table = grid("left", "left", "left", "left")
     for one in done.done:
         slot = f"{one.guest} {one.slot}" if one.slot else one.guest
