@@ -114,6 +114,6 @@ def test_a_real_device_in_a_sheet_is_left_to_its_guest(tmp_path: Path) -> None:
     assert "no guest" in run("write", str(make_sheet(tmp_path, own)), "--inside", "other", status=2).stderr
     windows = make_sheet(tmp_path, own.replace('at = "/srv/stick"', ""), guest='runs = "windows"')
     assert "does not work" in run("confirm", str(windows), "--inside", "seedling", status=2).stderr
-    assert "no whole block device" in run("devices", str(tmp_path), status=2).stderr
+    assert "not a whole block device" in run("devices", str(tmp_path), status=2).stderr
     for one in facts("devices"):
         assert set(one) >= {"path", "serial", "size", "sector", "blank", "holds", "users"}

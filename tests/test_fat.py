@@ -71,7 +71,7 @@ def test_chains_of_fat32() -> None:
         (32 * 512 + 20, b"\x01", "the two file allocation tables differ"),
         (65, b"\x01", "in use or was not unmounted cleanly"),
         (32 * 512 + 7, b"\x07", "in use or was not unmounted cleanly"),
-        (35, b"\x01", "but it lies on 41\u00a0943\u00a0040\u00a0B"),
+        (35, b"\x01", "but there are only 41\u00a0943\u00a0040\u00a0B"),
         (13, b"\x40", "too few for FAT32"),
     ],
 )
@@ -119,7 +119,7 @@ def test_exfat_whose_numbers_lead_elsewhere() -> None:
     """Values that match the checksum and cannot be followed: another kind of bytes, or a finding; never an exception."""
     for place, value, message in (
         (96, b"\xff\xff", "names no allocation bitmap"),  # the root
-        (72, entries(0, 1), "but it lies on 41\u00a0943\u00a0040\u00a0B"),
+        (72, entries(0, 1), "but there are only 41\u00a0943\u00a0040\u00a0B"),
         (92, b"\xff\xff\xff\x7f", None),  # more clusters than the table has entries
         (80, b"\x01", None),  # the table inside the boot regions
         (109, b"\x20", None),

@@ -306,7 +306,7 @@ def test_a_disk_in_another_guest_stays_there_unless_it_is_shared(tmp_path: Path)
     assert "cannot-be-shared" in rules(facts("review", str(sheet), status=1))
     (tmp_path / "monitor").unlink()
     (tmp_path / "monitor").write_text("")
-    assert "no socket" in run("attach", str(sheet)).stderr + run("review", str(sheet)).stdout
+    assert "not a socket" in run("attach", str(sheet)).stderr + run("review", str(sheet)).stdout
 
 
 @pytest.mark.guest

@@ -73,10 +73,7 @@ def command(
     elif images:
         made = _adopted(sheet, images, title, keys, dry=dry)
     elif asks:
-        from narvet.cli.questions import ask_all
-
-        made = narvet.draft(sheet, [ask_all(sheet)], title=title, dry=dry)
-        narvet.forget_answers(sheet)
+        made = _by_answers(sheet, title, dry=dry)
     else:
         made = narvet.draft(sheet, _requests(table, worksheet, keys), title=title, dry=dry)
     _tell(sheet, made, blank=blank, dry=dry, as_json=as_json, is_reviewed=asks)
@@ -85,6 +82,21 @@ def command(
 
         click.echo()
         ctx.invoke(review, sheet=sheet, disks=made.disks)
+
+
+def _by_answers(sheet: Path, title: str, *, dry: bool) -> narvet.Drafted:
+    """Ask for a disk; if the answers do not fit together after all, they are kept, and offered the next time."""
+    from narvet.cli.questions import ask_all
+
+    request = ask_all(sheet)
+    try:
+        made = narvet.draft(sheet, [request], title=title, dry=dry)
+    except narvet.NarvetError:
+        narvet.keep_answers(sheet, request.keys)
+        raise
+    if not dry:
+        narvet.forget_answers(sheet)
+    return made
 
 
 def _tell(sheet: Path, made: narvet.Drafted, *, blank: bool, dry: bool, as_json: bool, is_reviewed: bool) -> None:

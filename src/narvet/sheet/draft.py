@@ -28,6 +28,7 @@ _KEYS_OF_PARTITION = tuple(key for key in flat_keys(PartitionForm) if key not in
 _NAMES = ("disk", "guest", "store")
 _KEYS_OF_DISK = tuple(key for key in flat_keys(DiskForm) if key not in (*_NAMES, *_SIZES, *_KEYS_OF_PARTITION))
 _WORDS = {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}
+_NEEDED = {"guest": "guest", "store": "store", "size": "1 TiB"}
 _MOST_MESSAGES = 12
 _LONGEST_NUMBER = 10  # digits
 
@@ -96,15 +97,18 @@ def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
 
 
 def fault_of(text: str, request: Request, key: str) -> str:
-    """Return what is wrong with one key of a request that is not complete yet; nothing if it can stand so."""
+    """Return what is wrong since a key was added to a request that is not complete yet; nothing if it can stand so."""
+    without = Request(request.where, {one: value for one, value in request.keys.items() if one != key})
+    before = set(_faults(text, without))
+    return next((told for told in _faults(text, request) if told not in before), "")
+
+
+def _faults(text: str, request: Request) -> list[str]:
+    """Return what is wrong with a request, with something in place of what every disk needs."""
+    needed = {name: value for name, value in _NEEDED.items() if name != "size" or "usable" not in request.keys}
     put = _PutIn(text)
-    put.disk(request.keys.get("disk") or "new", [request])
-    own = key.removeprefix(_OF_STORE) if key not in _NAMES else key
-    for path, told in faults_in(put.content):
-        source = next((one for at, one in put.sources.items() if path[: len(at)] == at), None)
-        if source is not None and (own in path or (key in _NAMES and request.keys[key] in path and len(path) == 2)):
-            return told
-    return ""
+    put.disk(request.keys.get("disk") or "new", [Request(request.where, {**needed, **request.keys})])
+    return [told for _, told in faults_in(put.content)]
 
 
 class _PutIn:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from narvet.block.publish import replace_content
 from narvet.formats.filesystems import filesystem
-from narvet.ground.errors import RequestError, nearest
+from narvet.ground.errors import RequestError, nearest, printable
 from narvet.ground.units import SizeError, parse_size, show_binary, show_both
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, HasRoots
@@ -34,6 +34,8 @@ _PURPOSES = {
     "logs": "many files that grow; little is kept back for them",
     "media": "few, very large files: pictures, films, scans",
 }
+_SWAP = "swap"  # the one filesystem that is neither mounted nor owned
+
 _LAID_OUT = "What the filesystem is laid out for"
 _PLACE = re.compile(r"(disk|guest|store)\.[^:]*: ")
 _ONE = "66666666-6666-4666-8666-666666666666"
@@ -85,11 +87,11 @@ class Interview:
             return "There must be an answer." if question.is_needed else ""
         names = [choice.name for choice in question.choices]
         if question.is_closed and answer not in names:
-            return f'"{answer}" is none of these: {", ".join(names)}.'
+            return f'"{printable(answer)[:60]}" is none of these: {", ".join(names)}.'
         if key == "owner" and (unknown := self._unknown_account(answer)):
             return unknown
         told = fault_of(self.text, Request("the answers", {**self._keys(), key: answer}), key)
-        return _PLACE.sub("", told)
+        return printable(_PLACE.sub("", told))
 
     def answered(self, key: str, answer: str) -> Interview:
         """Return the interview with one more answer."""
@@ -142,6 +144,9 @@ class Interview:
         yield from self._where()
         kinds = tuple(Choice(kind, _keeps(kind)) for kind in system.filesystems)
         yield Question("filesystem", "Which filesystem?", about["filesystem"], kinds, system.filesystems[0])
+        if self.answers.get("filesystem") == _SWAP:
+            yield Question("label", "Label, also the disk's name", about["label"])
+            return
         yield Question("at", f"Where is it mounted? {system.mount_point_hint.capitalize()}", about["at"])
         yield Question("owner", "Whom does it belong to?", about["owner"], self._owners(system))
         yield Question("label", "Label, also the disk's name", about["label"])
@@ -175,7 +180,7 @@ class Interview:
         user, _, group = owner.partition(":")
         for name, known, what in ((user, found.users, "account"), (group, found.groups, "group")):
             if name and known and name not in known and not name.isdigit():
-                return f'The guest has no {what} "{name}"{nearest(name, known)}.'
+                return f'The guest has no {what} "{printable(name)}"{nearest(name, known)}.'
         return ""
 
     def _guest(self, system: GuestSystem) -> Guest:
