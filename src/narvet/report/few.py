@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from narvet.ground.findings import Finding
+from narvet.ground.findings import Finding, has_errors
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
 
@@ -41,8 +41,8 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
 
 
 def still_to_say(layout: Layout) -> list[Finding]:
-    """Return the findings that writing a layout shows."""
-    return findings_to_show(layout, (), "")[0]
+    """Return the findings that writing a layout shows; where errors stop it, notes are left out."""
+    return findings_to_show(layout, (), "brief" if has_errors(layout.findings) else "")[0]
 
 
 def verdict(reviewed: Reviewed) -> str:
