@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from narvet.ground.findings import Finding, has_errors
+from narvet.ground.rules import filesystems, guests, images, plugs
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
 
@@ -14,6 +15,10 @@ if TYPE_CHECKING:
     from narvet.usecases.layout import Reviewed
 
 _MOST_ALIKE = {"error": 20, "warning": 6, "note": 4}
+_OF_THE_SHEET = (
+    filesystems.cluster_limits, filesystems.growth_limited, guests.letter_by_guest, images.sector_not_recorded,
+    images.size_rounded, plugs.not_through_door,
+)  # fmt: skip
 _ALL = "--long shows all"
 
 
@@ -21,7 +26,7 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
     """Return the findings of a layout that are shown, and sentences that count the rest.
 
     With `disks` only what is found about them is shown. `depth` is "brief" for no notes, "long" for everything, empty
-    for what is new: a note on a disk that is there as asked was shown when the disk was written.
+    for what is new: what follows from the sheet alone was shown when the disk was written.
     """
     every = layout.findings
     own = [one for one in every if not disks or (one.where.kind == "disk" and one.where.name in disks)]
@@ -34,10 +39,15 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
         shown = [one for one in own if one.level != "note"]
         return shown, _sentence(len(own) - len(shown), "note", f"; {_ALL}.")
     known = {disk.name for disk in layout.disks if disk.state == "as asked"}
-    fresh = [one for one in own if one.level != "note" or one.where.kind != "disk" or one.where.name not in known]
+    fresh = [one for one in own if not (_follows_from_sheet(one) and one.where.name in known)]
     before = _sentence(len(own) - len(fresh), "note", f" shown before, on disks that are as asked; {_ALL}.")
     few, many = _few_alike(fresh)
     return few, [*many, *before]
+
+
+def _follows_from_sheet(one: Finding) -> bool:
+    """Return whether it is a note on a disk that follows from the sheet alone, so that it was shown when that was new."""
+    return one.level == "note" and one.where.kind == "disk" and any(rule.made(one) for rule in _OF_THE_SHEET)
 
 
 def still_to_say(layout: Layout) -> list[Finding]:
