@@ -46,7 +46,7 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
 
 
 def _follows_from_sheet(one: Finding) -> bool:
-    """Return whether it is a note on a disk that follows from the sheet alone, so that it was shown when that was new."""
+    """Return whether it is a note on a disk that follows from the sheet alone: shown when the disk was new."""
     return one.level == "note" and one.where.kind == "disk" and any(rule.made(one) for rule in _OF_THE_SHEET)
 
 
