@@ -162,7 +162,7 @@ def test_a_store_without_room_for_the_copy_is_told_first(tmp_path: Path, monkeyp
     image = tmp_path / "a.vhdx"
     run("make", str(image), "--size", "300 MiB", "--filesystem", "ext4", status=0)
     before = image.read_bytes()
-    with monkeypatch.context() as patch, pytest.raises(narvet.RefusedError, match="written anew in its place"):
+    with monkeypatch.context() as patch, pytest.raises(narvet.RefusedError, match="rewritten in its place"):
         patch.setattr(shrink, "disk_usage", lambda _: shutil._ntuple_diskusage(1, 1, 0))
         narvet.shrink(image, 60 * MIB)
     assert image.read_bytes() == before

@@ -94,7 +94,7 @@ def test_bases_elsewhere_are_followed_only_when_they_are_named(tmp_path: Path) -
     base.write_bytes(base.read_bytes().replace(b"\nCID=", b"\nCID=f", 1).replace(b"\nparentCID", b"\nparentCI", 1))
     assert run("fold", str(child), status=None).returncode in (1, 3) and child.exists()
     base.write_bytes(b"no image at all" * 1000)
-    assert "this is no vmdk image" in run("fold", str(child), status=1).stderr
+    assert "this is not a vmdk image" in run("fold", str(child), status=1).stderr
 
 
 def test_pieces_are_removed_only_where_they_are_this_images(tmp_path: Path) -> None:
