@@ -302,7 +302,7 @@ def test_what_is_shown_again_is_counted(tmp_path: Path) -> None:
     assert plain.count("note size-rounded") == 4 and "5 more notes of size-rounded; --long shows all." in plain
     assert long.count("note size-rounded") == 9 and long.count("The guest will show") == 9
     assert "9 notes; --long shows all." in brief and "note size-rounded" not in brief and "UUID=" not in brief
-    run("write", str(sheet), status=0)
+    assert "5 more notes of size-rounded; narvet review --long shows all." in run("write", str(sheet), status=0).stderr
     again = run("review", str(sheet), status=0).stdout
     assert "note size-rounded" not in again and "9 notes shown before, on disks that are as asked" in again
     assert "size-rounded" not in run("write", str(sheet), status=0).stderr

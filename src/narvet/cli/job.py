@@ -96,7 +96,7 @@ def _log_to(ctx: click.Context, param: click.Parameter, value: Path | None) -> N
     _LOG.setLevel(logging.INFO)
     _LOG.addHandler(handler)
     log(f"narvet {narvet.__version__} called: {' '.join(sys.argv[1:])}")
-    ctx.find_root().call_on_close(handler.close)
+    ctx.find_root().call_on_close(handler.flush)  # how the call ended comes later; the process closes the file
 
 
 def log(sentence: str) -> None:

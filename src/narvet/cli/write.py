@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, DRY, INSIDE, begin_dry, print_findings, print_json, print_text, status_of
+from narvet.cli.common import AS_JSON, DRY, INSIDE, begin_dry, print_findings, print_json, print_text, remark, status_of
 from narvet.cli.job import complete_disks, job, on_sheet
 from narvet.cli.speak import say
 
@@ -86,7 +86,10 @@ def command(
     if as_json:
         print_json(facts.write_facts(written.done, found, dry=dry))
     else:
-        print_findings(still_to_say(written.layout))
+        shown, more = still_to_say(written.layout)
+        print_findings(shown)
+        for sentence in more:
+            remark(sentence)
         begin_dry(dry and bool(written.done))
         print_text(lambda _: text.written(written))
     ctx.exit(status_of(found))

@@ -38,10 +38,10 @@ def findings_to_show(layout: Layout, disks: Sequence[str], depth: str) -> tuple[
     if depth == "brief":
         shown = [one for one in own if one.level != "note"]
         return shown, _sentence(len(own) - len(shown), "note", f"; {_ALL}.")
-    known = {disk.name for disk in layout.disks if disk.state == "as asked"}
+    known = _known(layout)
     fresh = [one for one in own if not (_follows_from_sheet(one) and one.where.name in known)]
     before = _sentence(len(own) - len(fresh), "note", f" shown before, on disks that are as asked; {_ALL}.")
-    few, many = _few_alike(fresh)
+    few, many = _few_alike(fresh, _ALL)
     return few, [*many, *before]
 
 
@@ -50,9 +50,15 @@ def _follows_from_sheet(one: Finding) -> bool:
     return one.level == "note" and one.where.kind == "disk" and any(rule.made(one) for rule in _OF_THE_SHEET)
 
 
-def still_to_say(layout: Layout) -> list[Finding]:
-    """Return the findings that writing a layout shows; where errors stop it, notes are left out."""
-    return findings_to_show(layout, (), "brief" if has_errors(layout.findings) else "")[0]
+def still_to_say(layout: Layout) -> tuple[list[Finding], list[str]]:
+    """Return the findings that writing a layout shows, and sentences that count more of these.
+
+    Where errors stop it, notes are left out; those that were shown before are not counted either.
+    """
+    stopped = has_errors(layout.findings)
+    known = _known(layout)
+    left = [one for one in layout.findings if not (_follows_from_sheet(one) and one.where.name in known)]
+    return _few_alike([one for one in left if one.level != "note" or not stopped], f"narvet review {_ALL}")
 
 
 def verdict(reviewed: Reviewed) -> str:
@@ -76,8 +82,12 @@ def verdict(reviewed: Reviewed) -> str:
     return f"Writing would {' and '.join(filter(None, (', '.join(parts[:-1]), parts[-1])))}."
 
 
-def _few_alike(found: Sequence[Finding]) -> tuple[list[Finding], list[str]]:
-    """Return the first findings of each rule and level, and sentences that count the rest."""
+def _known(layout: Layout) -> set[str]:
+    return {disk.name for disk in layout.disks if disk.state == "as asked"}
+
+
+def _few_alike(found: Sequence[Finding], rest: str) -> tuple[list[Finding], list[str]]:
+    """Return the first findings of each rule and level, and sentences that count others, with what shows the `rest`."""
     seen: Counter[tuple[str, str]] = Counter()
     shown = []
     for one in found:
@@ -85,7 +95,7 @@ def _few_alike(found: Sequence[Finding]) -> tuple[list[Finding], list[str]]:
         if seen[one.rule, one.level] <= _MOST_ALIKE[one.level]:
             shown.append(one)
     return shown, [
-        f"{counted(count - _MOST_ALIKE[level], f'more {level}')} of {rule}; {_ALL}."
+        f"{counted(count - _MOST_ALIKE[level], f'more {level}')} of {rule}; {rest}."
         for (rule, level), count in seen.items()
         if count > _MOST_ALIKE[level]
     ]
