@@ -6,6 +6,7 @@ import os
 import re
 import signal
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -275,6 +276,42 @@ def test_stopped_from_the_keyboard_it_says_what_is_finished(tmp_path: Path) -> N
     assert len(list((tmp_path / "shelf").glob("*.raw"))) - int(found[1]) in (0, 1)  # one may have just got its name
     run("write", str(sheet), status=0)
     assert facts("confirm", str(sheet))["agrees"] and narvet.review(sheet).steps == ()
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["recast", "a.raw", "b.vhdx", "--verify", "--image-format", "raw"], "Nothing of the new image is left"),
+        (["reclaim", "c.qcow2"], "The image is as it was, or done"),
+        (["fold", "d.qcow2"], "read through the child as before"),
+    ],
+    ids=lambda one: one[0],
+)
+def test_each_command_says_what_a_stop_left(tmp_path: Path, words: list[str], told: str) -> None:
+    """Stopped while it copies: status 130, what is left in its own words, and called again it finishes."""
+    (tmp_path / "a.raw").write_bytes(os.urandom(1 << 20) * 256)
+    if words[0] != "recast":
+        run("recast", "a.raw", "c.qcow2", "--image-format", "raw", status=0, cwd=tmp_path)
+    if words[0] == "fold":
+        run("branch", "c.qcow2", "d.qcow2", status=0, cwd=tmp_path)
+        script = "from pathlib import Path; from narvet.formats.images.chain import open_image; import os\n"
+        script += "from narvet.formats.images.trust import Trust\n"
+        script += "with open_image(Path('d.qcow2'), writable=True, trust=Trust(by_content=True)) as disk:\n"
+        script += "    [disk.write(n << 20, os.urandom(1 << 20)) for n in range(250)]\n"
+        subprocess.run([sys.executable, "-c", script], cwd=tmp_path, check=True)
+    before = (tmp_path / "a.raw").read_bytes() if words[0] == "recast" else b""
+    names = sorted(path.name for path in tmp_path.iterdir())
+    started = time.monotonic()
+    status, said = stopped(words, tmp_path, iter(lambda: time.monotonic() - started > 0.9, None))
+    if status == 130:
+        assert f"Stopped. {told}" in said.replace("Stopped. The disk is whole, ", "Stopped. "), said
+        assert [
+            name
+            for name in sorted(path.name for path in tmp_path.iterdir())
+            if "mark" not in name and "fold" not in name
+        ] == names
+        run(*words, status=0, cwd=tmp_path)
+    assert words[0] != "recast" or (tmp_path / "a.raw").read_bytes() == before
 
 
 @pytest.mark.parametrize("on_terminal", [True, False])

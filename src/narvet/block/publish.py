@@ -45,7 +45,12 @@ def workspace(path: Path) -> Iterator[Path]:
     try:
         yield folder / path.name
     finally:
-        _remove_folder(folder)
+        try:
+            _remove_folder(folder)
+        except KeyboardInterrupt:  # what was put together can be large, and take a while to remove
+            with suppress(FileNotFoundError):
+                _remove_folder(folder)
+            raise
 
 
 def publish(built: Path, path: Path, parts: Sequence[Path] = ()) -> None:

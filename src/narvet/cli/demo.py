@@ -44,6 +44,7 @@ def command(ctx: click.Context, folder: Path, dry: bool) -> None:
     headline("To try next:")
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")
+    click.echo(f"  narvet report {sheet} --to {folder / 'page.html'}  # a page to hand over")
     click.echo(f"  narvet review {sheet} readings  # after changing a size, a store or an owner in it")
 
 
