@@ -134,8 +134,13 @@ def test_only_some_disks_are_written(tmp_path: Path) -> None:
 def test_a_disk_that_starts_from_another_needs_it(tmp_path: Path) -> None:
     sheet = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', PART) + disk("b", 'copy_of = "shelf/a.raw"'))
     done = run("write", str(sheet), "--only", "b", status=1)
-    assert "start-not-written" in done.stderr or "origin" in done.stderr
+    assert "start-not-written" in done.stderr and "add --only a" in done.stderr
     assert list((tmp_path / "shelf").iterdir()) == []
+    run("write", str(sheet), "--only", "a", status=0)
+    sheet.write_text(sheet.read_text().replace('"8 MiB"', '"16 MiB"'))
+    assert "start-not-written" in run("write", str(sheet), "--only", "b", status=1).stderr  # it is to change first
+    run("write", str(sheet), "--only", "b,a", status=0)
+    assert sorted(path.name for path in (tmp_path / "shelf").iterdir()) == ["a.raw", "b.raw"]
 
 
 def test_what_was_reviewed_is_what_is_written(tmp_path: Path) -> None:

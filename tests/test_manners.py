@@ -16,13 +16,14 @@ from hypothesis import strategies as st
 
 import narvet
 from narvet.cli.main import cli
+from narvet.ground.errors import RequestError
 from narvet.report.handover import parts
 from narvet.report.paper import Code, Heading, Part, Rows, Steps, Words
 from narvet.report.setting import set_page
 from narvet.sheet.draft import drafted, new_sheet
 from narvet.sheet.form import Sheet
 from narvet.sheet.read import parse_sheet
-from narvet.usecases.interview import Interview, interview, kept_answers, kept_path
+from narvet.usecases.interview import Interview, forget_answers, interview, keep_answers, kept_answers, kept_path
 from tests.program import IDENTITY, disk, facts, make_sheet, run
 
 ONLY_LOOK = {"review", "survey", "devices", "confirm", "history", "explain"}
@@ -151,6 +152,29 @@ def test_kept_answers_are_not_trusted(tmp_path: Path, kept: bytes) -> None:
     assert kept_answers(sheet) == ({"guest": "g"} if b"nonsense" in kept else {})
     question = interview(sheet).next()
     assert question is not None and question.key == "guest"
+    forget_answers(sheet)
+    assert kept_path(sheet).exists() == (b"nonsense" not in kept)
+    if b"nonsense" not in kept:
+        with pytest.raises(RequestError, match="holds something else"):
+            keep_answers(sheet, {"guest": "g"})
+        assert kept_path(sheet).read_bytes() == kept
+
+
+def test_what_is_there_is_not_written_over(tmp_path: Path) -> None:
+    """Neither a table nor a page without --replace; and no line of a log goes into a file that is none."""
+    sheet = str(make_sheet(tmp_path, disk("a", 'size = "8 MiB"', "")))
+    run("write", sheet, status=0)
+    for name, words in (("t.csv", ["review", "--table"]), ("p.md", ["report", "--to"]), ("p.svg", ["picture", "--to"])):
+        (tmp_path / name).write_text("mine")
+        call = [words[0], sheet, words[1], str(tmp_path / name)]
+        assert "is there already" in run(*call, status=2).stderr and (tmp_path / name).read_text() == "mine"
+        run(*call, "--replace", status=0)
+        assert (tmp_path / name).read_text() != "mine"
+    image = tmp_path / "shelf" / "a.raw"
+    for path in (image, Path(sheet), tmp_path):
+        before = path.read_bytes() if path.is_file() else b""
+        assert "is not a log of Narvet" in run("review", sheet, "--log", str(path), status=2).stderr
+        assert not path.is_file() or path.read_bytes() == before
 
 
 def test_what_else_lies_in_a_folder_costs_no_time(tmp_path: Path) -> None:

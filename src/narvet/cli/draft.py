@@ -50,7 +50,7 @@ def command(
     as_json: bool,
     **wishes: str | None,
 ) -> None:
-    """Start SHEET, or add disks to it: from options, from a table of requests, or from answers to questions.
+    """Start SHEET, or add disks to it. What is wanted comes from options, a table of requests, or your answers.
 
     On a terminal, without options, it asks, one thing after the other, and shows the review at the end. The columns of
     a table are the options below; rows that name the same disk are its partitions. What the sheet holds already stays

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 import sys
 import time
 from collections.abc import Callable, Sequence
@@ -20,6 +21,7 @@ _QUIET, _STRICT, _WORDS = "narvet.quiet", "narvet.strict", "narvet.words"
 _LOG = logging.getLogger("narvet")
 _LOG.addHandler(logging.NullHandler())  # so that nothing is printed where no log is asked for
 _ENDING = ".toml"
+_LINE_STARTS = 21  # bytes: the time, and a blank
 
 
 class Job(click.Command):
@@ -91,12 +93,23 @@ def _log_to(ctx: click.Context, param: click.Parameter, value: Path | None) -> N
     del param
     if value is None:
         return
+    if not _is_log(value):
+        raise narvet.RequestError(f"{value} is there already and is not a log of Narvet; choose another name")
     handler = logging.FileHandler(value, encoding="utf-8", errors="backslashreplace")
     handler.setFormatter(_Lines("%(asctime)s %(levelname)s %(message)s", "%Y-%m-%dT%H:%M:%SZ"))
     _LOG.setLevel(logging.INFO)
     _LOG.addHandler(handler)
     log(f"narvet {narvet.__version__} called: {' '.join(sys.argv[1:])}")
     ctx.find_root().call_on_close(handler.flush)  # how the call ended comes later; the process closes the file
+
+
+def _is_log(path: Path) -> bool:
+    """Return whether lines can be added to a file: one that is new, empty, or begins as a log does."""
+    if not path.is_file():
+        return not path.exists() or path.is_char_device() or path.is_fifo()
+    with path.open("rb") as file:
+        start = file.read(_LINE_STARTS)
+    return not start or bool(re.match(rb"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ ", start))
 
 
 def log(sentence: str) -> None:
@@ -167,18 +180,18 @@ def _names_of(rest: str) -> Callable[[click.Context, click.Parameter, str], list
     return complete
 
 
-def complete_disks(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Complete the name of a disk of the sheet that is called with."""
-    del param
-    sheet, _ = _split(ctx.meta.get(_WORDS, ()))
-    return [name for name in names_in(sheet, "disks") if name.startswith(incomplete)]
+def _completing(what: str) -> Callable[[click.Context, click.Parameter, str], list[str]]:
+    """Return what completes the name of something in the sheet that is called with."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        del param
+        sheet, _ = _split(ctx.meta.get(_WORDS, ()))
+        return [name for name in names_in(sheet, what) if name.startswith(incomplete)]
+
+    return complete
 
 
-def complete_guests(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Complete the name of a guest of the sheet that is called with."""
-    del param
-    sheet, _ = _split(ctx.meta.get(_WORDS, ()))
-    return [name for name in names_in(sheet, "guest") if name.startswith(incomplete)]
+complete_disks, complete_guests = _completing("disks"), _completing("guest")
 
 
 def names_in(sheet: Path | None, what: str) -> list[str]:

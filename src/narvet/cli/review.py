@@ -16,6 +16,7 @@ from narvet.cli.job import is_quiet, job, on_sheet
 @click.option("--brief", is_flag=True, help="A line for each disk, and the findings of level error and warning.")
 @click.option("--long", "in_full", is_flag=True, help="Every disk in depth, every entry and every note.")
 @click.option("--table", type=A_PATH, help="Write a row for each partition to this file, .csv or .xlsx.")
+@click.option("--replace", is_flag=True, help="Write over a table that is there already.")
 @AS_JSON
 @click.pass_context
 def command(
@@ -25,6 +26,7 @@ def command(
     brief: bool,
     in_full: bool,
     table: Path | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Work SHEET out and show everything that would be made; write nothing.
@@ -39,14 +41,16 @@ def command(
         raise narvet.RequestError("--brief and --long are opposites; leave one of them out")
     reviewed = narvet.review(sheet, disks)
     if table is not None:
-        _write_table(table, reviewed, disks)
+        _write_table(table, reviewed, disks, replace=replace)
     _print(reviewed, disks, "brief" if brief else "long" if in_full else "", as_json=as_json)
     ctx.exit(status_of(reviewed.layout.findings))
 
 
-def _write_table(to: Path, reviewed: narvet.Reviewed, disks: tuple[str, ...]) -> None:
+def _write_table(to: Path, reviewed: narvet.Reviewed, disks: tuple[str, ...], *, replace: bool) -> None:
     from narvet.report.table import rows_of, write_rows
 
+    if to.exists() and not replace:
+        raise narvet.RequestError(f"{to} is there already; name a file that is not, or add --replace")
     chosen = [disk for disk in reviewed.layout.disks if not disks or disk.name in disks]
     write_rows(to, rows_of(chosen))
 

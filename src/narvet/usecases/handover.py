@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -22,7 +21,7 @@ from narvet.observe.ledger import ledger_path
 from narvet.plan.by_hand import HandWork, plug_in
 from narvet.plan.mark import mark_of
 from narvet.usecases.history import Event, history
-from narvet.usecases.layout import work_out
+from narvet.usecases.layout import moment, work_out
 
 _PART = 1 << 20
 _MOST_EMPTY = 64 * GIB
@@ -68,13 +67,8 @@ def handover(sheet: Path, *, digests: bool = False, on_copied: OnCopied | None =
             own.setdefault(disk.guest, []).append(disk)
     by_hand = tuple(plug_in(guest, disks) for guest, disks in own.items())
     events = history(sheet) if ledger_path(sheet).is_file() else ()
-    return Handover(str(sheet), _now(), str(shallow), layout, steps(layout, found.facts), by_hand, events, sums)
-
-
-def _now() -> str:
-    asked = os.environ.get("SOURCE_DATE_EPOCH", "")
-    seconds = int(asked) if asked.isascii() and asked.isdigit() and len(asked) < 12 else time.time()
-    return time.strftime("%Y-%m-%d %H:%M:%SZ", time.gmtime(seconds))
+    when = time.strftime("%Y-%m-%d %H:%M:%SZ", time.gmtime(moment(int(time.time()))))
+    return Handover(str(sheet), when, str(shallow), layout, steps(layout, found.facts), by_hand, events, sums)
 
 
 def _digests(layout: Layout) -> Iterator[tuple[str, str]]:

@@ -215,9 +215,12 @@ def keep_answers(sheet: Path, answers: Mapping[str, str]) -> Path:
     """Keep the answers of an interview that was stopped; return where.
 
     Raises:
+        RequestError: a file of that name is there, and holds something else.
         OSError: the system refused.
     """
     path = kept_path(sheet)
+    if path.exists() and not kept_answers(sheet):
+        raise RequestError(f"{path} is there already and holds something else, so your answers are not kept")
     replace_content(path, json.dumps(dict(answers), indent=2, ensure_ascii=False).encode())
     return path
 
@@ -235,8 +238,9 @@ def kept_answers(sheet: Path) -> dict[str, str]:
 
 
 def forget_answers(sheet: Path) -> None:
-    """Remove the answers that were kept."""
-    kept_path(sheet).unlink(missing_ok=True)
+    """Remove the answers that were kept, if there are any."""
+    if kept_answers(sheet):
+        kept_path(sheet).unlink(missing_ok=True)
 
 
 def _keeps(kind: str) -> str:

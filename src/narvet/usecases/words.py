@@ -26,7 +26,7 @@ WORDS = {
     "slot": "where a disk is plugged into its guest: a controller and a position on it, such as scsi 1",
     "store": "a folder on a host where images are kept",
     "stored": "what an image takes of its store now; a thin one takes less than its disk has",
-    "survey": "what is found on an image or a device, whoever made it",
+    "survey": "what is found on an image or a device, made by Narvet or by others",
     "table": "the list of partitions on a disk: gpt, mbr or none",
     "thin": "an image that takes only what is written to it from its store",
 }
