@@ -6,7 +6,7 @@ import io
 import os
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, TextIO, cast
 
 from rich.console import Console, ConsoleOptions, RenderableType
@@ -33,17 +33,21 @@ THEME = Theme(
 
 @dataclass(frozen=True)
 class Marks:
-    """The signs of a core. They differ by their pattern, so that they print in grey; plain ones for plain terminals."""
+    """The signs of a core, which differ by their pattern, plain for plain terminals; and whether that is `narrow`."""
 
     filesystem: str
     table: str
     unused: str
     arrow: str
+    narrow: bool = False
 
 
 UNICODE = Marks("▓▓", "╳╳", "  ", "→")
 PLAIN = Marks("##", "xx", "  ", "->")
 
+
+_NARROW = 60
+"""Columns; with fewer, there is no place for sizes in both units."""
 
 _HELD = "\ue000"
 """What stands for a no-break space while lines are broken, as rich breaks lines at every kind of space."""
@@ -131,7 +135,7 @@ def _colours() -> Literal["auto"] | None:
 def marks() -> Marks:
     """Return the marks that standard output can show."""
     encoding = (getattr(sys.stdout, "encoding", "") or "ascii").lower()
-    return UNICODE if "utf" in encoding else PLAIN
+    return replace(UNICODE if "utf" in encoding else PLAIN, narrow=console().width < _NARROW)
 
 
 def _width() -> int | None:

@@ -53,20 +53,30 @@ def grid(*columns: Literal["left", "right"]) -> Table:
     """Return a table without lines whose columns are aligned as said."""
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     for justify in columns:
-        table.add_column(justify=justify, overflow="fold")
+        table.add_column(justify=justify, overflow="fold", no_wrap=justify == "right")
     return table
 
 
 def core(bands: Iterable[Band], marks: Marks) -> RenderableType:
-    """Return a disk as a core sample: depth on the left, the material, then length and what lies there."""
-    table = grid("right", "left", "right", "left")
+    """Return a disk as a core sample: depth on the left, the material, then length and what is there.
+
+    Where the terminal is narrow, that stands on a line of its own.
+    """
+    table = grid("right", "left", "right") if marks.narrow else grid("right", "left", "right", "left")
+    parts: list[RenderableType] = []
     for band in bands:
         text = Text.assemble((f"{band.name}  ", "name"), band.what) if band.name else Text(band.what, "dim")
         if band.mount_point:
             text.append(f" {marks.arrow} {band.mount_point}")
         material = Text(getattr(marks, band.made_of), band.made_of)
-        table.add_row(show_bytes(band.start), material, show_binary(band.size), text)
-    return table
+        row = show_bytes(band.start), material, show_binary(band.size)
+        if marks.narrow:
+            table.add_row(*row)
+            parts += [table, Padding(text, (0, 0, 0, 4))]
+            table = grid("right", "left", "right")
+        else:
+            table.add_row(*row, text)
+    return Group(*parts) if marks.narrow else table
 
 
 def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = "") -> RenderableType:
@@ -80,7 +90,7 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = 
     parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
     if len(deep) < len(layout.disks) and not named:
         listed = depth == "brief" or len(layout.disks) <= MOST_LISTED
-        parts += [_brief(layout.disks) if listed else _by_guest(layout.disks), ""]
+        parts += [_brief(layout.disks, marks) if listed else _by_guest(layout.disks), ""]
         parts += ["Name disks after the sheet to see them in depth.", ""] if depth != "brief" else []
     for disk in layout.disks:
         if disk.name in deep:
@@ -89,7 +99,7 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = 
     parts += _by_hand(layout, [disk for disk in layout.disks if disk.name in named])
     parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
     if not named:
-        parts += [_stores(layout.stores), ""] if layout.stores else []
+        parts += [_stores(layout.stores, marks), ""] if layout.stores else []
         with_entries = depth == "long" or (depth != "brief" and len(layout.disks) <= MOST_LISTED)
         parts += _guests(layout, marks) if with_entries else []
         parts += _must_be_off(reviewed.steps)
@@ -123,15 +133,19 @@ def headed(*headings: str) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for index, heading in enumerate(headings):
         words = index == 0 or heading.startswith("~")
-        table.add_column(heading.removeprefix("~"), justify="left" if words else "right", overflow="fold")
+        justify: Literal["left", "right"] = "left" if words else "right"
+        table.add_column(heading.removeprefix("~"), justify=justify, overflow="fold", no_wrap=not words)
     return table
 
 
-def _brief(disks: Iterable[PlannedDisk]) -> RenderableType:
-    table = headed("disk", "~guest", "~store", "size", "available", "~state")
+def _brief(disks: Iterable[PlannedDisk], marks: Marks) -> RenderableType:
+    """Return a line for each disk; the least of it where the terminal is narrow."""
+    whole = ("disk", "~guest", "~store", "size", "available", "~state")
+    table = headed("disk", "size", "~state") if marks.narrow else headed(*whole)
     for disk in disks:
         size, shown = show_binary(disk.size), show_binary(_available(disk))
-        table.add_row(Text(disk.name, "name"), disk.guest, disk.store, size, shown, disk.state)
+        more = (disk.guest, disk.store, size, shown)
+        table.add_row(Text(disk.name, "name"), *((size,) if marks.narrow else more), disk.state)
     return table
 
 
@@ -296,7 +310,7 @@ def _core(disk: Disk, bands: Iterable[Band], system: str, name: str, place: str,
     image = disk.image
     sectors = f"{disk.table_name}, sectors of {show_bytes(image.sector_size)}"
     head = Text.assemble((name, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}; {sectors}")
-    shown = [_shows(part, part.capacity, system) for part in disk.partitions if part.capacity]
+    shown = [_shows(part, part.capacity, system, marks) for part in disk.partitions if part.capacity]
     return Group(head, Text(place, "dim"), Padding(core(bands, marks), (1, 0, 0, 2)), *shown)
 
 
@@ -304,27 +318,36 @@ def _state(disk: PlannedDisk) -> str:
     return f"to make, {show_binary(disk.wanted.image.stored)} at first" if disk.state == "to make" else disk.state
 
 
-def _shows(part: Partition, shows: Capacity, system: str) -> RenderableType:
-    """Return what the guest will show for a filesystem, and the account of where the other bytes went."""
-    table = grid("right", "right", "right", "left")
-    table.add_row(show_bytes(part.size), show_binary(part.size), show_decimal(part.size), "the partition")
+def _shows(part: Partition, shows: Capacity, system: str, marks: Marks) -> RenderableType:
+    """Return what the guest will show for a filesystem, and the account of where the other bytes went.
+
+    Where the terminal is narrow, only the bytes are given.
+    """
+    table = grid("right", "left") if marks.narrow else grid("right", "right", "right", "left")
+
+    def row(sign: str, size: int, what: str, style: str = "") -> None:
+        sizes = () if marks.narrow else (show_binary(size), show_decimal(size))
+        table.add_row(f"{sign}{show_bytes(size)}", *sizes, what, style=style)
+
+    row("", part.size, "the partition")
     for loss in shows.losses:
-        sizes = f"- {show_bytes(loss.size)}", show_binary(loss.size), show_decimal(loss.size)
-        table.add_row(*sizes, loss.what, style="dim")
-    for size, what in ((shows.available, "available to fill"), (shows.total, "shown as the total size")):
-        table.add_row(show_bytes(size), show_binary(size), show_decimal(size), what, style="name")
+        row("- ", loss.size, loss.what, "dim")
+    row("", shows.available, "available to fill", "name")
+    row("", shows.total, "shown as the total size", "name")
     head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.entry.label, "name"))
     writes = guest_system(system)
     own = [Padding(Text(writes.shows(shows)), (0, 0, 0, 2))] if isinstance(writes, WritesSizes) else []
     return Padding(Group(head, Padding(table, (0, 0, 0, 2)), *own), (1, 0, 0, 2))
 
 
-def _stores(stores: Iterable[StoreCapacity]) -> RenderableType:
-    table = headed("store", "room", "kept free", "promised", "present", "left")
+def _stores(stores: Iterable[StoreCapacity], marks: Marks) -> RenderableType:
+    """Return what each store has; only its room and what is left where the terminal is narrow."""
+    whole = ("store", "room", "kept free", "promised", "present", "left")
+    table = headed("store", "room", "left") if marks.narrow else headed(*whole)
     for store in stores:
         left = show_binary(store.left) if store.left >= 0 else f"- {show_binary(-store.left)}"
         sizes = (store.room, store.kept, store.promised, store.present)
-        shown = [show_binary(size) for size in sizes]
+        shown = [show_binary(size) for size in (sizes[:1] if marks.narrow else sizes)]
         table.add_row(Text(store.name, "name"), *shown, Text(left, "" if store.left >= 0 else "warning"))
     return table
 
