@@ -25,4 +25,4 @@ def command(sheet: Path, names: tuple[str, ...], as_json: bool) -> None:
     if as_json:
         print_json([facts.event_facts(one) for one in events])
     else:
-        print_text(lambda _: text.history(events))
+        print_text(lambda marks: text.history(events, marks))

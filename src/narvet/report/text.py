@@ -214,18 +214,27 @@ def attached(done: Attaching) -> RenderableType:
     return Group(*parts)
 
 
-def history(events: Iterable[Event]) -> RenderableType:
-    """Return what was done, a row each, under its day; times are UTC."""
+def history(events: Iterable[Event], marks: Marks) -> RenderableType:
+    """Return what was done under its day, times in UTC: a row each, or where the terminal is narrow some lines."""
     parts: list[RenderableType] = []
     days: dict[str, list[Event]] = {}
     for one in events:
         days.setdefault(one.when[:10], []).append(one)
     for day, own in days.items():
-        table = grid("left", "left", "left", "left")
+        table, lines = grid("left", "left", "left", "left"), list[RenderableType]()
         for one in own:
             size = f"{one.did}, {show_both(one.size)}" if one.size else one.did
-            table.add_row(Text(one.when[11:19], "dim"), Text(one.disk or one.guest, "name"), size, one.touched)
-        parts += [Text(f"{day or 'without a day'}, UTC", "dim"), Padding(table, (0, 0, 1, 2))]
+            when, name = Text(one.when[11:19], "dim"), Text(one.disk or one.guest, "name")
+            if marks.narrow:
+                lines += [
+                    Text.assemble(when, "  ", name),
+                    Padding(size, (0, 0, 0, 4)),
+                    Padding(one.touched, (0, 0, 0, 4)),
+                ]
+            else:
+                table.add_row(when, name, size, one.touched)
+        every = Group(*lines) if marks.narrow else table
+        parts += [Text(f"{day or 'without a day'}, UTC", "dim"), Padding(every, (0, 0, 1, 2))]
     return Group(*parts) if parts else Text("Nothing was done yet.")
 
 
