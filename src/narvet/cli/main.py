@@ -54,7 +54,8 @@ _STOPPED = {
     "shrink": "The disk is as it was, or smaller, or only what is on it is; shrink it again to be sure.",
     "branch": "Nothing of the child is left; branch again.",
     "tie": "The child is as it was, or tied; tie it again to be sure.",
-    "fold": "The disk is whole, read through the child as before; fold it again to finish.",
+    "fold": "The disk is whole: read through the child as before, or, where that is gone, folded. "
+    "Fold it again to finish.",
     "reclaim": "The image is as it was, or done; reclaim it again.",
     "attach": "What was plugged in stays; attach again to go on.",
     "detach": "What was taken out is out; detach again to go on.",
