@@ -72,6 +72,7 @@ if TYPE_CHECKING:
         kept_answers,
     )
     from narvet.usecases.layout import Reviewed, confirm, review
+    from narvet.usecases.look import Looked, look, take_out
     from narvet.usecases.make import DiskWishes, Made, make
     from narvet.usecases.recast import Recast, RecastWishes, recast
     from narvet.usecases.reclaim import Reclaimed, reclaim
@@ -125,6 +126,7 @@ _HOMES = {
         "Choice", "Interview", "Question", "forget_answers", "interview", "keep_answers", "kept_answers",
     ),
     "usecases.layout": ("Reviewed", "confirm", "review"),
+    "usecases.look": ("Looked", "look", "take_out"),
     "usecases.make": ("DiskWishes", "Made", "make"),
     "usecases.recast": ("Recast", "RecastWishes", "recast"),
     "usecases.reclaim": ("Reclaimed", "reclaim"),
@@ -142,16 +144,16 @@ __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Adopted", "Attached",
     "Attaching", "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate",
     "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError",
-    "Installed", "Interview", "Layout", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question",
-    "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule",
-    "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "Wrapped", "Written", "adopt",
-    "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach", "draft", "enlarge",
-    "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers", "guest_system",
-    "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers",
-    "kept_answers", "lay_example_out", "list_devices", "make", "nearest", "not_read_in_full", "owner_not_set",
-    "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in",
-    "show_both", "shrink", "start_blank", "survey", "table", "tie", "unwrap", "wrap", "write", "write_inside",
-    "write_list",
+    "Installed", "Interview", "Layout", "Looked", "Made", "NarvetError", "Partition", "Place", "PlannedDisk",
+    "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
+    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "Wrapped",
+    "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach",
+    "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers",
+    "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview",
+    "keep_answers", "kept_answers", "lay_example_out", "list_devices", "look", "make", "nearest", "not_read_in_full",
+    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
+    "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "table", "take_out", "tie", "unwrap",
+    "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from narvet.formats.filesystems.trees import Kind, Node
 from narvet.ground.errors import flat
 from narvet.guests import guest_system
 
@@ -22,8 +24,12 @@ if TYPE_CHECKING:
     from narvet.usecases.explain import ExplainedKey
     from narvet.usecases.history import Event
     from narvet.usecases.layout import Reviewed
+    from narvet.usecases.look import Looked
     from narvet.usecases.make import Made
     from narvet.usecases.recast import Recast
+
+
+_LAST_MOMENT = 253_402_300_800  # of the year 9999, in seconds since 1970
 
 
 def review_facts(reviewed: Reviewed) -> shapes.ReviewFacts:
@@ -205,6 +211,49 @@ def event_facts(event: Event) -> shapes.EventFacts:
         "did": event.did or None,
         "touched": event.touched or None,
         "size": event.size,
+    }
+
+
+def look_facts(found: Looked, text: str | None) -> shapes.LookFacts:
+    """Return what `look --json` prints; `text` is a file's content, None where it is not shown."""
+    folder = found.node.kind == Kind.FOLDER
+    return {
+        **_named(found.inside.rpartition("/")[2], found.node),
+        "path": found.image,
+        "partition": found.number,
+        "filesystem": found.kind,
+        "label": found.label,
+        "inside": found.inside,
+        "entries": [_named(one.name, one.node, one.target, one.fault) for one in found.names] if folder else None,
+        "text": text,
+    }
+
+
+def taken_facts(found: Looked, out: str, *, dry: bool) -> shapes.TakenFacts:
+    """Return what `look --out --json` prints."""
+    return {
+        "path": found.image,
+        "partition": found.number,
+        "inside": found.inside,
+        "to": out,
+        "size": found.node.size,
+        "dry": dry,
+    }
+
+
+def _named(name: str, node: Node, target: str = "", fault: str = "") -> shapes.NamedFacts:
+    moment = None if node.modified is None or not 0 <= node.modified < _LAST_MOMENT else node.modified
+    return {
+        "name": name,
+        "kind": "damaged" if fault else str(node.kind),
+        "size": node.size if node.kind == Kind.FILE else None,
+        "mode": None if node.mode is None else f"{node.mode:04o}",
+        "uid": node.uid,
+        "gid": node.gid,
+        "changed": None if moment is None else datetime.fromtimestamp(moment, UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "target": target or None,
+        "links": node.names,
+        "note": fault or node.note or None,
     }
 
 

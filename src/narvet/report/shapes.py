@@ -229,6 +229,44 @@ class SurveyFacts(TypedDict):
     findings: list[FindingFacts]
 
 
+class NamedFacts(TypedDict):
+    """A file, folder or something else inside a filesystem; times are in UTC."""
+
+    name: str
+    kind: str
+    size: int | None
+    mode: str | None
+    uid: int | None
+    gid: int | None
+    changed: str | None
+    target: str | None
+    links: int
+    note: str | None
+
+
+class LookFacts(NamedFacts):
+    """What `look --json` prints; `text` is a small file's, `entries` are a folder's."""
+
+    path: str
+    partition: int
+    filesystem: str
+    label: str
+    inside: str
+    entries: list[NamedFacts] | None
+    text: str | None
+
+
+class TakenFacts(TypedDict):
+    """What `look --out --json` prints."""
+
+    path: str
+    partition: int
+    inside: str
+    to: str
+    size: int
+    dry: bool
+
+
 class DifferenceFacts(TypedDict):
     """Something that is not as asked."""
 
@@ -443,6 +481,7 @@ SHAPES: dict[str, Any] = {
     "entries": dict[str, list[str]],
     "explain": list[RuleFacts | KeyFacts | WordFacts],
     "fold": FoldFacts,
+    "look": LookFacts | TakenFacts,
     "history": list[EventFacts],
     "make": MakeFacts,
     "picture": PictureFacts,

@@ -17,6 +17,7 @@ from narvet.formats.filesystems.ext4.grow import PlannedGrowth
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
+from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -104,6 +105,12 @@ class Ext4(LinuxFilesystem):
         from narvet.formats.filesystems.ext4.mounted import grow_mounted
 
         grow_mounted(at, size)
+
+    def tree(self, device: BlockDevice) -> FileTree:
+        """Return its files."""
+        from narvet.formats.filesystems.ext4.files import files_of
+
+        return files_of(device)
 
     def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
         """Return its state with how far what it keeps reaches."""

@@ -8,19 +8,25 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from narvet.formats.filesystems.ext4 import attributes as blocks
 from narvet.formats.filesystems.ext4.folders import NODE_COUNTS, ROOT_COUNTS, hash_block_sum, is_hash_node
 from narvet.formats.filesystems.ext4.inodes import inode_seed
-from narvet.formats.filesystems.ext4.records import EXTENT_MAGIC, DirectoryTail, ExtentHeader, Inode
+from narvet.formats.filesystems.ext4.records import (
+    EXTENT_MAGIC,
+    INDEXED,
+    INLINE_DATA,
+    USES_EXTENTS,
+    DirectoryTail,
+    ExtentHeader,
+    Inode,
+)
 from narvet.formats.filesystems.ext4.trees import mapped
 from narvet.formats.filesystems.ext4.volume import Volume
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 
 MOST_FOLDER_BLOCKS = 1 << 18  # of one folder
-_USES_EXTENTS, _INDEXED, _INLINE = 0x80000, 0x1000, 0x10000000
 _FOLDER = 0o4
-_ATTRIBUTE_MAGIC = 0xEA020000
-_ATTRIBUTE_SUM = 16  # offset of the checksum in a block of attributes
 
 
 def block_faults(volume: Volume, number: int, inode: Inode) -> Iterator[str]:
@@ -28,7 +34,7 @@ def block_faults(volume: Volume, number: int, inode: Inode) -> Iterator[str]:
     attributes = inode.i_file_acl_high << 32 | inode.i_file_acl_lo
     if attributes:
         yield from _attribute_faults(volume, number, attributes)
-    if inode.i_flags & _INLINE or not inode.i_flags & _USES_EXTENTS:
+    if inode.i_flags & INLINE_DATA or not inode.i_flags & USES_EXTENTS:
         return
     seed = inode_seed(volume.seed, number, inode.i_generation)
     is_folder = inode.i_mode >> 12 == _FOLDER
@@ -41,14 +47,14 @@ def block_faults(volume: Volume, number: int, inode: Inode) -> Iterator[str]:
                 if run.logical + index > MOST_FOLDER_BLOCKS:
                     return
                 data = volume.read_block(run.start + index)
-                indexed = bool(inode.i_flags & _INDEXED)
-                if not _folder_block_sound(data, seed, is_root=indexed and run.logical + index == 0, indexed=indexed):
+                indexed = bool(inode.i_flags & INDEXED)
+                if not folder_block_sound(data, seed, is_root=indexed and run.logical + index == 0, indexed=indexed):
                     yield f"block {run.logical + index} of the folder {number} does not match its checksum"
     except ImageError as error:
         yield f"inode {number}: {error}"
 
 
-def _folder_block_sound(data: bytes, seed: int, *, is_root: bool, indexed: bool) -> bool:
+def folder_block_sound(data: bytes, seed: int, *, is_root: bool, indexed: bool) -> bool:
     """Return whether a folder's block matches the checksum that its kind has: of a hash tree, or of entries."""
     if is_hash_node(data, is_root=is_root, indexed=indexed):
         signed = hash_block_sum(data, seed, ROOT_COUNTS if is_root else NODE_COUNTS)
@@ -65,8 +71,5 @@ def _attribute_faults(volume: Volume, number: int, place: int) -> Iterator[str]:
     except ImageError:
         yield f"inode {number}: its attributes lie at block {place}, which does not exist"
         return
-    kept = int.from_bytes(data[_ATTRIBUTE_SUM : _ATTRIBUTE_SUM + 4], "little")
-    blank = data[:_ATTRIBUTE_SUM] + bytes(4) + data[_ATTRIBUTE_SUM + 4 :]
-    summed = crc32c_raw(crc32c_raw(volume.seed, place.to_bytes(8, "little")), blank)
-    if int.from_bytes(data[:4], "little") != _ATTRIBUTE_MAGIC or summed != kept:
+    if int.from_bytes(data[:4], "little") != blocks.MAGIC or not blocks.block_sound(volume, place, data):
         yield f"inode {number}: its block of attributes does not match its checksum"

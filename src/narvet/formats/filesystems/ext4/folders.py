@@ -11,7 +11,7 @@ from narvet.ground.errors import ImageError
 
 ROOT_COUNTS, NODE_COUNTS = 32, 8  # where limit and count lie in a hash tree's root and nodes
 _DOT_DOT = 12  # where the entry of the folder above lies in a hash tree's root
-_LEAST_ENTRY = 8
+LEAST_ENTRY = 8
 
 
 def entry_length(field: bytes, block: int) -> int:
@@ -68,7 +68,7 @@ def _entries(data: bytes) -> list[int]:
     places, place = [], 0
     while place < len(data):
         length = entry_length(data[place + 4 : place + 6], len(data))
-        if length < _LEAST_ENTRY or length % 4 or place + length > len(data):
+        if length < LEAST_ENTRY or length % 4 or place + length > len(data):
             raise ImageError("an entry of a folder leaves its block")
         places.append(place)
         place += length

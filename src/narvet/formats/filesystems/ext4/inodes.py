@@ -11,6 +11,7 @@ from narvet.formats.filesystems.ext4.records import (
     EXTENT_MAGIC,
     EXTRA_ISIZE,
     LONGEST_EXTENT,
+    USES_EXTENTS,
     DirectoryTail,
     ExtentHeader,
     ExtentRecord,
@@ -28,7 +29,6 @@ LOST_FOUND = 11
 
 _DIRECTORY = 0o040000
 _FILE = 0o100000
-_USES_EXTENTS = 0x80000
 _IN_INODE = 4  # extents that fit i_block beside their header
 _KIND_DIRECTORY = 2
 
@@ -55,7 +55,7 @@ def file_inode(shape: Shape, made: int, runs: Iterable[Extent], mode: int = _FIL
     blocks = sum(run.length for run in runs)
     stored = sum(shape.clustered(run.length) for run in runs)
     return replace(
-        _inode(shape, made, mode, blocks * shape.block_size, stored, extent_tree(runs)), i_flags=_USES_EXTENTS
+        _inode(shape, made, mode, blocks * shape.block_size, stored, extent_tree(runs)), i_flags=USES_EXTENTS
     )
 
 

@@ -24,6 +24,7 @@ from narvet.formats.filesystems.ext4.records import (
     INODE_SIZE,
     JOURNAL_MAGIC,
     MAGIC,
+    USES_EXTENTS,
     ExtentHeader,
     ExtentRecord,
     GroupDescriptor,
@@ -37,7 +38,6 @@ from narvet.ground.extents import Extent, runs_of_set
 
 MOST_MAPS = 1 << 15
 MOST_INODES = 1 << 18
-_USES_EXTENTS = 0x80000
 _SAME = ("s_log_block_size", "s_blocks_per_group", "s_inodes_per_group", "s_first_data_block")
 
 
@@ -201,7 +201,7 @@ def _inode(volume: Volume, number: int) -> Inode:
 def _first_block(inode: Inode) -> int:
     """Return the first block of a file in extents in its inode, 0 for any other."""
     header = ExtentHeader.decode(inode.i_block)
-    if not inode.i_flags & _USES_EXTENTS or header.eh_magic != EXTENT_MAGIC or header.eh_depth or not header.eh_entries:
+    if not inode.i_flags & USES_EXTENTS or header.eh_magic != EXTENT_MAGIC or header.eh_depth or not header.eh_entries:
         return 0
     extent = ExtentRecord.decode(inode.i_block[ExtentHeader.size :])
     return extent.ee_start_hi << 32 | extent.ee_start_lo

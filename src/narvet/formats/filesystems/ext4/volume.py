@@ -135,6 +135,17 @@ def descriptor_pieces(volume: Volume) -> Iterator[tuple[int, bytes]]:
         yield first, bytes(data)
 
 
+def descriptor_offset(shape: Shape, group: int) -> int:
+    """Return the byte at which the first copy of a group's descriptor lies."""
+    index, inside = divmod(group, shape.descriptors_per_block)
+    first = index * shape.descriptors_per_block
+    if shape.meta_from is None or index < shape.meta_from:
+        block = shape.first_data_block + 1 + index
+    else:
+        block = shape.group_start(first) + (first == 0 or first in shape.copies)
+    return block * shape.block_size + inside * shape.descriptor_size
+
+
 def descriptor_places(shape: Shape) -> Iterator[tuple[int, int, int]]:
     """Yield the first group, byte offset and number of each run of group descriptors in their first copy."""
     groups, each = min(shape.group_count, MOST_DESCRIPTORS), shape.descriptors_per_block

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,10 +29,20 @@ class TooManyError(Exception):
     """A volume has more files than are checked."""
 
 
+class Table(Protocol):
+    """The entries of a table of clusters: all of them at hand, or read as they are needed."""
+
+    def __len__(self) -> int:
+        """Return how many entries it has."""
+
+    def __getitem__(self, key: Any, /) -> Any:
+        """Return an entry, or some of those between two numbers, the first of them at least."""
+
+
 class Chains:
     """The table of a volume: entry i tells which cluster follows i; entries above `bad` end a chain."""
 
-    def __init__(self, table: NDArray[np.uint32], bad: int) -> None:
+    def __init__(self, table: Table, bad: int) -> None:
         self.table = table
         self.bad = bad
 

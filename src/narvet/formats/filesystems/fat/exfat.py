@@ -28,6 +28,7 @@ from narvet.formats.filesystems.fat.exfat_shape import (
     checksum,
     upcase_table,
 )
+from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
@@ -140,6 +141,12 @@ class Exfat(Portable):
         from narvet.formats.filesystems.fat.exfat_grow import grown
 
         return grown(state, size)
+
+    def tree(self, device: BlockDevice) -> FileTree:
+        """Return its files."""
+        from narvet.formats.filesystems.fat.files import exfat_files
+
+        return exfat_files(device)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield the runs of free clusters by the bitmap."""

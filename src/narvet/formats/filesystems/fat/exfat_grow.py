@@ -123,8 +123,9 @@ class _Grower:
         self._old, self._new, self._shift = plan.old, plan.new, plan.shift
         _refuse_unsound(device)
         start, count = self._old.fat_offset * self._old.sector_size, self._old.clusters + FIRST_CLUSTER
-        self._chains = Chains(common.whole_table(device, start, count, 0xFFFFFFFF), BAD)
-        self._table = self._shift.table(self._chains.table, self._new.clusters)
+        table = common.whole_table(device, start, count, 0xFFFFFFFF)
+        self._chains = Chains(table, BAD)
+        self._table = self._shift.table(table, self._new.clusters)
         self._free_from = Cluster(FIRST_CLUSTER + self._old.clusters)  # new clusters, behind those that moved
 
     def run(self) -> None:

@@ -28,6 +28,7 @@ from narvet.formats.filesystems.fat.fat32_shape import (
     FsInfo,
     Shape,
 )
+from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside
@@ -157,6 +158,12 @@ class Fat32(Portable):
         from narvet.formats.filesystems.fat.fat32_grow import grown
 
         return grown(state, size)
+
+    def tree(self, device: BlockDevice) -> FileTree:
+        """Return its files."""
+        from narvet.formats.filesystems.fat.files import fat32_files
+
+        return fat32_files(device)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield the runs of free clusters."""

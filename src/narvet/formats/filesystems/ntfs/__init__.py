@@ -16,6 +16,7 @@ from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
 from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
 from narvet.formats.filesystems.ntfs.shrink import PlannedShrinking
+from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -111,6 +112,12 @@ class Ntfs(ForWindows):
     def shrunk(self, state: FilesystemState, size: int, *, moving: bool = False) -> Shrunk:
         """Return it made smaller; CannotChangeError where it cannot be."""
         return shrink.shrunk(Shrunk, state, size, moving=moving)
+
+    def tree(self, device: BlockDevice) -> FileTree:
+        """Return its files."""
+        from narvet.formats.filesystems.ntfs.tree import files_of
+
+        return files_of(device)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

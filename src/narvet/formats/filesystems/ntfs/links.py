@@ -10,6 +10,7 @@ from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.folders import MOUNT_POINT, target_of
 from narvet.formats.filesystems.ntfs.parse import Found, Volume, attributes, content, index_entries, one_of, unprotected
 from narvet.formats.filesystems.ntfs.security import rights_text
+from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError
 
 RECORD_BITS = (1 << 48) - 1
@@ -29,13 +30,19 @@ class Records:
 
     def __call__(self, number: int) -> list[Found]:
         """Return the attributes of a record in use; ImageError if it is none."""
+        return self.with_head(number)[1]
+
+    def with_head(self, number: int) -> tuple[r.FileRecord, list[Found]]:
+        """Return the head and the attributes of a record in use; ImageError if it is none."""
+        spend()
         where, size = f"record {number}", self._volume.shape.record_size
         if (number + 1) * size > self._table.size:
             raise ImageError(f"{where} is not in the master file table")
         data = unprotected(self._table.read(number * size, size), b"FILE", where)
-        if not r.FileRecord.decode(data).flags & r.IN_USE:
+        head = r.FileRecord.decode(data)
+        if not head.flags & r.IN_USE:
             raise ImageError(f"{where} is not in use")
-        return list(attributes(self._volume, data, where))
+        return head, list(attributes(self._volume, data, where))
 
 
 def records_of(volume: Volume, mft: list[Found]) -> Records:

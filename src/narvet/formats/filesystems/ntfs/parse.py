@@ -19,6 +19,7 @@ from narvet.ground.units import Cluster
 MOST_RUNS = 1 << 16  # of one attribute
 MOST_BLOCKS = 1 << 14  # of one index, 64 MiB
 _MOST_RECORD = 1 << 16
+_LARGEST_UNIT = 8  # as a power of two; Windows writes 4
 
 
 @dataclass(frozen=True)
@@ -32,7 +33,10 @@ class Volume:
 
 @dataclass(frozen=True)
 class Found:
-    """An attribute as found: its `value` if it is resident, else its runs, which start at cluster `lowest` of it."""
+    """An attribute as found: its `value` if it is resident, else its runs, which start at cluster `lowest` of it.
+
+    What lies behind `initialized` bytes of it reads as zeros. `unit` is the clusters that are compressed together.
+    """
 
     type: int
     name: str
@@ -40,6 +44,9 @@ class Found:
     runs: tuple[tuple[Cluster | None, int], ...] = ()
     lowest: int = 0
     size: int = 0
+    initialized: int = 0
+    flags: int = 0
+    unit: int = 0
 
 
 def volume_of(device: BlockDevice) -> Volume | None:
@@ -134,14 +141,15 @@ def _attribute(volume: Volume, head: r.AttributeHead, data: bytes, where: str) -
         value = data[rest.value_offset : rest.value_offset + rest.value_length]
         if len(value) != rest.value_length:
             raise ImageError(f"{where}: the value of an attribute leaves it")
-        return Found(head.type, text, value, size=len(value))
+        return Found(head.type, text, value, size=len(value), flags=head.flags)
     runs = r.RunsHead.decode(data[r.AttributeHead.size :], where)
     pairs = _pairs(volume, data[runs.mapping_pairs_offset :], where)
     if sum(count for _, count in pairs) != (runs.highest_vcn + 1 - runs.lowest_vcn) & ((1 << 64) - 1):
         raise ImageError(f"{where}: the runs of an attribute do not add up to its clusters")
     if not runs.lowest_vcn and (runs.data_size > runs.allocated_size or runs.initialized_size > runs.data_size):
         raise ImageError(f"{where}: the sizes of an attribute do not fit one another")
-    return Found(head.type, text, None, pairs, runs.lowest_vcn, runs.data_size)
+    unit = 1 << runs.compression_unit if 0 < runs.compression_unit <= _LARGEST_UNIT else 0
+    return Found(head.type, text, None, pairs, runs.lowest_vcn, runs.data_size, runs.initialized_size, head.flags, unit)
 
 
 def _pairs(volume: Volume, data: bytes, where: str) -> tuple[tuple[Cluster | None, int], ...]:

@@ -16,6 +16,8 @@ END = 0xFFFFFFFF
 # Attribute types.
 STANDARD_INFORMATION, FILE_NAME, VOLUME_NAME, VOLUME_INFORMATION = 0x10, 0x30, 0x60, 0x70
 DATA, INDEX_ROOT, INDEX_ALLOCATION, BITMAP, REPARSE_POINT = 0x80, 0x90, 0xA0, 0xB0, 0xC0
+ATTRIBUTE_LIST = 0x20
+COMPRESSED, ENCRYPTED = 0xFF, 0x4000  # in the flags of an attribute
 
 # Records of the master file table.
 MFT, MIRROR, LOG, VOLUME, ATTRDEF, ROOT, MAP, BOOT, BAD, SECURE, UPCASE, EXTEND = range(12)
@@ -193,6 +195,18 @@ class IndexEntry(Record, title="ntfs index entry", size=16):
     key_length: int = u16(10, "bytes", "")
     flags: int = u16(12, "", "1 has a block below, 2 ends the list")
     reserved: int = u16(14, "", "")
+
+
+class ListEntry(Record, title="ntfs attribute list entry", size=26):
+    """Where a part of an attribute is that does not lie in the file's own record."""
+
+    type: int = u32(0, "", "")
+    length: int = u16(4, "bytes", "of this entry")
+    name_length: int = u8(6, "UTF-16 units", "")
+    name_offset: int = u8(7, "bytes", "")
+    lowest_vcn: int = u64(8, "cluster", "")
+    reference: int = u64(16, "", "of the record that has it")
+    instance: int = u16(24, "", "")
 
 
 class AttributeDefinition(Record, title="ntfs attribute definition", size=160):

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import NEVER_CHECKED, FilesystemState, LinuxFilesystem
+from narvet.formats.filesystems.trees import FileTree
 from narvet.formats.filesystems.xfs import geometry, grow
 from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.grow import PlannedGrowth
@@ -95,6 +96,12 @@ class Xfs(LinuxFilesystem):
         from narvet.formats.filesystems.xfs.mounted import grow_mounted
 
         grow_mounted(at, size)
+
+    def tree(self, device: BlockDevice) -> FileTree:
+        """Return its files."""
+        from narvet.formats.filesystems.xfs.files import files_of
+
+        return files_of(device)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

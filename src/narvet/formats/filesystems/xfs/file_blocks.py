@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -17,15 +18,15 @@ from narvet.ground.budget import spend
 from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError
 
+IN_INODE, IN_EXTENTS, IN_TREE = 1, 2, 3  # di_format
+BIGTIME, NREXT64 = 0x8, 0x10  # di_flags2
 _FOLDER, _LINK = 0o4, 0o12
-_IN_EXTENTS, _IN_TREE = 2, 3
-_NREXT64 = 0x10  # di_flags2
 _MOST_DEPTH = 9
 _MOST_BLOCKS = 1 << 18  # of one folder or set of attributes
 _TREE_MAGIC, _TREE_HEAD, _TREE_SUM = b"BMA3", 72, 64
-_LEAF_SPACE, _FREE_SPACE = 1 << 35, 1 << 36  # bytes into a folder from which its leaves and its free indexes lie
-_DATA_SUM, _DA_SUM = 4, 12  # offsets of the checksums of data and free blocks, and of leaves and nodes
-_DATA_MAGICS, _FREE_MAGIC = (b"XDB3", b"XDD3"), b"XDF3"
+LEAF_SPACE, FREE_SPACE = 1 << 35, 1 << 36  # bytes into a folder from which its leaves and its free indexes lie
+DATA_SUM, DA_SUM = 4, 12  # offsets of the checksums of data and free blocks, and of leaves and nodes
+DATA_MAGICS, FREE_MAGIC = (b"XDB3", b"XDD3"), b"XDF3"
 _LEAF_MAGICS = (0x3DF1, 0x3DFF, 0x3EBE)
 _ATTRIBUTE_MAGICS, _REMOTE_MAGIC = (0x3BEE, 0x3EBE), b"XARM"
 _LINK_MAGIC = b"XSLM"
@@ -42,45 +43,58 @@ class Files:
     group_blocks: int
     inode_size: int
 
+    def byte_of(self, place: int) -> int:
+        """Return the byte at which a block of the filesystem lies."""
+        group, inside = divmod(place, 1 << self.group_bits)
+        return (group * self.group_blocks + inside) * self.block
+
     def read(self, place: int, count: int) -> bytes:
         """Return `count` blocks from a filesystem block number on."""
-        group, inside = divmod(place, 1 << self.group_bits)
-        return self.device.read((group * self.group_blocks + inside) * self.block, count * self.block)
+        return self.device.read(self.byte_of(place), count * self.block)
+
+
+class Run(NamedTuple):
+    """Blocks in a row: the first one in the file and in the filesystem, how many, and whether they read as zeros."""
+
+    start: int
+    place: int
+    blocks: int
+    unwritten: bool = False
 
 
 def block_faults(files: Files, data: bytes, inode: r.Inode) -> Iterator[str]:
     """Yield what is wrong with the blocks of one sound inode, whose bytes are `data`."""
     kind = inode.di_mode >> 12
-    wide = bool(inode.di_flags2 & _NREXT64)
+    wide = bool(inode.di_flags2 & NREXT64)
     end = r.Inode.size + 8 * inode.di_forkoff if inode.di_forkoff else files.inode_size
     content, attributes = data[r.Inode.size : end], data[end:]
     count = inode.di_big_nextents if wide else inode.di_nextents
     name = f"inode {inode.di_ino}"
     try:
-        if kind in (_FOLDER, _LINK) or inode.di_format == _IN_TREE:
-            runs = _runs(files, content, inode.di_format, count)
+        if kind in (_FOLDER, _LINK) or inode.di_format == IN_TREE:
+            runs = runs_of(files, content, inode.di_format, count)
             if kind == _FOLDER:
                 yield from _folder_faults(files, runs, name)
             elif kind == _LINK:
                 yield from _link_faults(files, runs, name)
-        if inode.di_forkoff and inode.di_aformat in (_IN_EXTENTS, _IN_TREE):
+        if inode.di_forkoff and inode.di_aformat in (IN_EXTENTS, IN_TREE):
             count = inode.di_nextents if wide else inode.di_anextents
-            yield from _attribute_faults(files, _runs(files, attributes, inode.di_aformat, count), name)
+            yield from _attribute_faults(files, runs_of(files, attributes, inode.di_aformat, count), name)
     except ImageError as error:
         yield f"{name}: {error}"
 
 
-def _runs(files: Files, fork: bytes, form: int, count: int) -> list[tuple[int, int, int]]:
-    """Return the extents of a fork: first block in the file, first block of the filesystem, blocks.
+def runs_of(files: Files, fork: bytes, form: int, count: int) -> list[Run]:
+    """Return the extents of a fork.
 
     Raises:
         ImageError: a block of its tree does not match its checksum, or is not one.
     """
-    if form == _IN_EXTENTS:
+    if form == IN_EXTENTS:
         if 16 * count > len(fork):
             raise ImageError(f"it has {count} extents, more than fit")
         return [_extent(fork[at : at + 16]) for at in range(0, 16 * count, 16)]
-    if form != _IN_TREE:
+    if form != IN_TREE:
         return []
     level, used = int.from_bytes(fork[:2], "big"), int.from_bytes(fork[2:4], "big")
     room = (len(fork) - 4) // 16
@@ -104,25 +118,26 @@ def _tree_block(files: Files, place: int, level: int) -> tuple[int, bytes]:
     data = files.read(place, 1)
     used = int.from_bytes(data[6:8], "big")
     good = data[:4] == _TREE_MAGIC and int.from_bytes(data[4:6], "big") == level
-    if not good or used > (files.block - _TREE_HEAD) // 16 or not _sound(data, _TREE_SUM):
+    if not good or used > (files.block - _TREE_HEAD) // 16 or not is_sound(data, _TREE_SUM):
         raise ImageError(f"block {place} of its tree of extents does not match its checksum")
     return used, data
 
 
-def _extent(record: bytes) -> tuple[int, int, int]:
+def _extent(record: bytes) -> Run:
     """Return an extent: 1 bit of state, 54 bits offset, 52 bits block, 21 bits length."""
     bits = int.from_bytes(record, "big")
-    return bits >> 73 & (1 << 54) - 1, bits >> 21 & (1 << 52) - 1, bits & (1 << 21) - 1
+    return Run(bits >> 73 & (1 << 54) - 1, bits >> 21 & (1 << 52) - 1, bits & (1 << 21) - 1, bool(bits >> 127))
 
 
-def _sound(data: bytes, offset: int) -> bool:
+def is_sound(data: bytes, offset: int) -> bool:
+    """Return whether a block matches its checksum, which is kept at `offset`."""
     kept = int.from_bytes(data[offset : offset + 4], "little")
     return crc32c(data[:offset] + bytes(4) + data[offset + 4 :]) == kept
 
 
-def _pieces(files: Files, runs: list[tuple[int, int, int]], size: Callable[[int], int]) -> Iterator[tuple[int, bytes]]:
+def pieces(files: Files, runs: list[Run], size: Callable[[int], int]) -> Iterator[tuple[int, bytes]]:
     """Yield the blocks of a fork, with the byte of the file they start at; one may be of several extents."""
-    at = {start + index: place + index for start, place, count in runs[:_MOST_BLOCKS] for index in range(count)}
+    at = {start + index: place + index for start, place, count, _ in runs[:_MOST_BLOCKS] for index in range(count)}
     if len(at) > _MOST_BLOCKS:
         raise ImageError("it has more blocks than are read")
     for start in sorted(at):
@@ -135,29 +150,29 @@ def _pieces(files: Files, runs: list[tuple[int, int, int]], size: Callable[[int]
         yield start * files.block, b"".join(files.read(place, 1) for place in places if place is not None)
 
 
-def _folder_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
-    for place, data in _pieces(files, runs, lambda _: files.folder_block):
+def _folder_faults(files: Files, runs: list[Run], name: str) -> Iterator[str]:
+    for place, data in pieces(files, runs, lambda _: files.folder_block):
         spend()
-        if place < _LEAF_SPACE:
-            good = data[:4] in _DATA_MAGICS and _sound(data, _DATA_SUM)
-        elif place < _FREE_SPACE:
-            good = int.from_bytes(data[8:10], "big") in _LEAF_MAGICS and _sound(data, _DA_SUM)
+        if place < LEAF_SPACE:
+            good = data[:4] in DATA_MAGICS and is_sound(data, DATA_SUM)
+        elif place < FREE_SPACE:
+            good = int.from_bytes(data[8:10], "big") in _LEAF_MAGICS and is_sound(data, DA_SUM)
         else:
-            good = data[:4] == _FREE_MAGIC and _sound(data, _DATA_SUM)
+            good = data[:4] == FREE_MAGIC and is_sound(data, DATA_SUM)
         if not good:
             yield f"{name}: the block of the folder at {place} does not match its checksum"
 
 
-def _attribute_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
-    for place, data in _pieces(files, runs, lambda _: files.block):
+def _attribute_faults(files: Files, runs: list[Run], name: str) -> Iterator[str]:
+    for place, data in pieces(files, runs, lambda _: files.block):
         spend()
         known = data[:4] == _REMOTE_MAGIC or int.from_bytes(data[8:10], "big") in _ATTRIBUTE_MAGICS
-        if not known or not _sound(data, _DA_SUM):
+        if not known or not is_sound(data, DA_SUM):
             yield f"{name}: its block of attributes at {place} does not match its checksum"
 
 
-def _link_faults(files: Files, runs: list[tuple[int, int, int]], name: str) -> Iterator[str]:
-    for _, place, count in runs:
+def _link_faults(files: Files, runs: list[Run], name: str) -> Iterator[str]:
+    for _, place, count, _ in runs:
         data = files.read(place, count)
-        if data[:4] != _LINK_MAGIC or not _sound(data, _DA_SUM):
+        if data[:4] != _LINK_MAGIC or not is_sound(data, DA_SUM):
             yield f"{name}: the link's text does not match its checksum"
