@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import ctypes
-import hashlib
 import os
-import random
 import shutil
-import stat
 import struct
 from dataclasses import replace
 from pathlib import Path
@@ -34,68 +30,8 @@ from tests.real import load
 from tests.real.kernel import mounted, quiet_log, shown
 from tests.real.test_growth import grown
 
-_KEEP_SIZE = 1
 EXTENTS, EA_INODE, LARGE_DIR, INLINE_DATA, VERITY = 0x40, 0x400, 0x4000, 0x8000, 0x8000
 ORPHAN_FILE = 0x1000
-
-
-def aged(folder: Path, seed: int, most: int) -> None:
-    """Use a filesystem so that its files are of every kind, lie everywhere, and in pieces."""
-    dice = random.Random(seed)
-    made = load.fill(folder, seed, most)
-    load.delete_half(made)
-    for number in range(60):  # folders right below the root are spread over all groups
-        place = folder / f"shelf {number}"
-        place.mkdir(mode=0o750)
-        for index in range(dice.randrange(1, 30)):
-            (place / f"sample {index}").write_bytes(dice.randbytes(dice.randrange(9000)))
-    big = folder / "big"
-    big.mkdir()
-    for number in range(3000):
-        (big / f"{number}-{'x' * dice.randrange(60)}").touch()
-    for number in range(0, 3000, 3):
-        next(big.glob(f"{number}-*")).unlink()
-    _pieces(folder / "pieces", most // 4)
-    (folder / "link").symlink_to("shelf 3/sample 0")
-    (folder / "long link").symlink_to("y" * 900)
-    os.link(folder / "pieces", folder / "shelf 7" / "the same")
-    os.mkfifo(folder / "shelf 9" / "pipe")
-    os.mknod(folder / "shelf 9" / "null", stat.S_IFCHR | 0o666, os.makedev(1, 3))
-    for number in range(20):
-        os.setxattr(folder / f"shelf {number}" / "sample 0", "user.note", b"n" * 700)  # too much for an inode
-        os.chown(folder / f"shelf {number}" / "sample 0", 1000 + number, 70000)
-    (folder / "promised").touch()
-    with (folder / "promised").open("r+b") as file:  # blocks that are given out, and read as zeros
-        file.write(b"start")
-        ctypes.CDLL(None).fallocate(file.fileno(), _KEEP_SIZE, ctypes.c_long(0), ctypes.c_long(most // 8))
-        file.truncate(most // 8)
-    os.sync()
-
-
-def _pieces(path: Path, most: int) -> None:
-    """Make a file of many runs: with a hole after every block."""
-    with path.open("wb") as file:
-        for place in range(0, most, 16 * KIB):
-            file.seek(place)
-            file.write(place.to_bytes(8, "little") * 128)
-
-
-def told(folder: Path) -> dict[str, Any]:
-    """Return everything that can be told of every file, but for the number of its inode."""
-    result: dict[str, Any] = {}
-    links: dict[int, list[str]] = {}
-    for place in sorted(folder.rglob("*")):
-        about, name = place.lstat(), str(place.relative_to(folder))
-        links.setdefault(about.st_ino, []).append(name)
-        content = str(place.readlink()) if place.is_symlink() else ""
-        if stat.S_ISREG(about.st_mode):
-            content = hashlib.sha256(place.read_bytes()).hexdigest()
-        marks = {key: os.getxattr(place, key) for key in os.listxattr(place, follow_symlinks=False)} if content else {}
-        times = (about.st_mtime_ns, about.st_ctime_ns)
-        result[name] = (about.st_mode, about.st_nlink, about.st_uid, about.st_gid, about.st_size, about.st_rdev, times)
-        result[name] += (content, marks)
-    result["links"] = sorted(names for names in links.values() if len(names) > 1)
-    return result
 
 
 def shrunk(image: Path, name: str, size: int, *, moving: bool, staged: bool = True) -> FilesystemState:
@@ -173,9 +109,9 @@ def test_an_aged_filesystem_shrinks(tmp_path: Path, size: int, most: int, wishes
     image = tmp_path / "image.raw"
     made(image, size, **wishes)
     with quiet_log(), mounted(image, tmp_path) as place:
-        aged(place, size, most)
+        load.aged(place, size, most)
     with quiet_log(), mounted(image, tmp_path) as place:
-        was = told(place)
+        was = load.told(place)
     smallest = least(image, "ext4", moving=True)
     for target in ((size + smallest) // 2, smallest + MIB // 2):
         promised = shrunk(image, "ext4", target, moving=True)
@@ -186,7 +122,7 @@ def test_an_aged_filesystem_shrinks(tmp_path: Path, size: int, most: int, wishes
                 promised.free,
                 promised.available,
             )
-            assert told(place) == was
+            assert load.told(place) == was
     with quiet_log(), mounted(image, tmp_path) as place:
         for one in ("big", "tiny", *(one.name for one in place.glob("shelf*"))):
             shutil.rmtree(place / one)
@@ -206,17 +142,17 @@ def test_older_files_are_moved_too(tmp_path: Path) -> None:
     made(image, 400 * MIB)
     with_features(image, without=EXTENTS)
     with quiet_log(), mounted(image, tmp_path) as place:
-        aged(place, 5, 30 * MIB)
+        load.aged(place, 5, 30 * MIB)
     with_features(image, incompat=EXTENTS)
     with quiet_log(), mounted(image, tmp_path) as place:
         (place / "new").mkdir()
         load.fill(place / "new", 1, 3 * MIB)
-        was = told(place)
+        was = load.told(place)
     smallest = least(image, "ext4", moving=True)
     for target in (200 * MIB, smallest + MIB):
         shrunk(image, "ext4", target, moving=True)
         with quiet_log(), mounted(image, tmp_path) as place:
-            assert told(place) == was
+            assert load.told(place) == was
 
 
 @pytest.mark.kernel
@@ -226,19 +162,19 @@ def test_features_that_others_turned_on(tmp_path: Path) -> None:
     made(image, 300 * MIB)
     with_features(image, incompat=INLINE_DATA | EA_INODE | LARGE_DIR, ro_compat=VERITY)
     with quiet_log(), mounted(image, tmp_path) as place:
-        aged(place, 5, 20 * MIB)
+        load.aged(place, 5, 20 * MIB)
         os.setxattr(place / "pieces", "user.large", b"v" * 30_000)
-        was = told(place)
+        was = load.told(place)
     state = grown(image, "ext4", 3 * GIB)
     for name in ("inline_data", "ea_inode", "large_dir", "verity"):
         assert name in state.features
     with quiet_log(), mounted(image, tmp_path) as place:
-        assert told(place) == was and shown(place)["free"] == state.free
+        assert load.told(place) == was and shown(place)["free"] == state.free
     smallest = least(image, "ext4", moving=True)
     assert smallest == least(image, "ext4", moving=False)
     promised = shrunk(image, "ext4", smallest, moving=True)
     with quiet_log(), mounted(image, tmp_path) as place:
-        assert told(place) == was and shown(place)["free"] == promised.free
+        assert load.told(place) == was and shown(place)["free"] == promised.free
 
 
 def _tree(volume: Volume, number: int) -> tuple[bytes, int]:
@@ -255,7 +191,7 @@ def test_the_orphan_file_of_newer_kernels_is_moved(tmp_path: Path) -> None:
     image = tmp_path / "image.raw"
     made(image, 600 * MIB)
     with quiet_log(), mounted(image, tmp_path) as place:
-        aged(place, 6, 40 * MIB)
+        load.aged(place, 6, 40 * MIB)
         file = place / "shelf 50" / "orphans"
         file.write_bytes(bytes(32 * 4 * KIB))
         number, folder = file.stat().st_ino, file.parent.stat().st_ino
@@ -275,21 +211,21 @@ def test_the_orphan_file_of_newer_kernels_is_moved(tmp_path: Path) -> None:
         compat = one.s_feature_compat | ORPHAN_FILE
         device.write(SUPERBLOCK_OFFSET, sign(replace(one, s_feature_compat=compat, s_orphan_file_inum=number)).encode())
     with quiet_log(), mounted(image, tmp_path) as place:
-        was = told(place)
+        was = load.told(place)
     smallest = least(image, "ext4", moving=True)
     for target in (300 * MIB, smallest + MIB):
         state = shrunk(image, "ext4", target, moving=True)
         assert "orphan_file" in state.features
         with quiet_log(), mounted(image, tmp_path) as place:
-            assert told(place) == was
+            assert load.told(place) == was
             with (place / "shelf 3" / "going").open("wb") as going:  # removed while in use
                 (place / "shelf 3" / "going").unlink()
                 going.write(b"x" * 9000)
         with mounted(image, tmp_path) as place:
-            was["shelf 3"] = told(place)["shelf 3"]
+            was["shelf 3"] = load.told(place)["shelf 3"]
     grown(image, "ext4", 2 * GIB)
     with quiet_log(), mounted(image, tmp_path) as place:
-        assert len(told(place)) == len(was)
+        assert len(load.told(place)) == len(was)
 
 
 @pytest.mark.kernel

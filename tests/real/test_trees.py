@@ -1,0 +1,140 @@
+"""Files inside filesystems: what a real kernel wrote is read alike to the last byte, attribute and link."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+import struct
+from collections import defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+
+from narvet.block.file import FileDevice
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.filesystems.trees import FileTree, HasFiles, Kind, Node
+from narvet.ground.checksums import crc32c_raw
+from narvet.ground.units import KIB, MIB
+from tests.real import load
+from tests.real.kernel import mounted, quiet_log
+
+pytestmark = pytest.mark.kernel
+
+_KINDS = {stat.S_IFDIR: Kind.FOLDER, stat.S_IFREG: Kind.FILE, stat.S_IFLNK: Kind.LINK}
+_INLINE, _LARGE_DIR, _EA_INODE = 0x8000, 0x4000, 0x400
+CASES = {
+    "ext4": ("ext4", {}, 0),
+    "ext4 of 1 KiB": ("ext4", {"unit": KIB}, 0),
+    "ext4 inline": ("ext4", {}, _INLINE | _LARGE_DIR | _EA_INODE),
+    "xfs": ("xfs", {}, 0),
+    "xfs of 1 KiB": ("xfs", {"unit": KIB}, 0),
+}
+
+
+def made(image: Path, name: str, size: int, wishes: dict[str, Any], features: int = 0) -> None:
+    """Make a filesystem on a new image, with features of ext4 that Narvet itself does not choose."""
+    kind = filesystem(name)
+    with image.open("x+b", buffering=0) as file:
+        file.truncate(size)
+        kind.plan(size, Wishes(UUID(int=7), "seeds", mode=0o755, **wishes)).write(FileDevice(file))
+        if features:
+            block = bytearray(os.pread(file.fileno(), 1024, 1024))
+            struct.pack_into("<I", block, 0x60, struct.unpack_from("<I", block, 0x60)[0] | features)
+            struct.pack_into("<I", block, 1020, crc32c_raw(0xFFFFFFFF, bytes(block[:1020])))
+            os.pwrite(file.fileno(), block, 1024)
+
+
+def spread_out(place: Path) -> None:
+    """Add folders of every form, contents in thousands of pieces, and attributes of every size."""
+    for count in (3, 40, 900, 12_000):
+        (place / f"folder of {count}").mkdir()
+        for number in range(count):
+            (place / f"folder of {count}" / f"leek {number:06} {'n' * (number % 90)}").touch()
+    with (place / "in pieces").open("wb", buffering=0) as file:
+        for piece in range(4000):
+            os.pwrite(file.fileno(), piece.to_bytes(4, "little") * 64, piece * 12288)
+    (place / "small").write_bytes(b"ten bytes.")
+    (place / "hundred").write_bytes(b"h" * 100)
+    (place / "short").symlink_to("small")
+    for size in (1, 30, 900, 3000):
+        with suppress(OSError):  # where blocks are small there is no room for the largest
+            os.setxattr(place / "small", f"user.of{size}", bytes([size % 251]) * size)
+    os.setxattr(place / "folder of 3", "security.selinux", b"system_u:object_r:var_t:s0\0")
+    os.setxattr(place / "folder of 40", "trusted.note", b"t" * 200)
+    os.utime(place / "hundred", (1, 1))
+    os.utime(place / "small", (5_000_000_000, 5_000_000_000))
+    os.sync()
+
+
+def by_kernel(folder: Path) -> dict[str, Any]:
+    """Return what a mounted filesystem tells of everything in it."""
+    result = {}
+    for place in sorted(folder.rglob("*")):
+        about = place.lstat()
+        kind = _KINDS.get(stat.S_IFMT(about.st_mode), Kind.OTHER)
+        text = str(place.readlink()) if kind == Kind.LINK else ""
+        content = hashlib.sha256(place.read_bytes()).hexdigest() if kind == Kind.FILE else text
+        marks = {
+            name: os.getxattr(place, name, follow_symlinks=False) for name in os.listxattr(place, follow_symlinks=False)
+        }
+        size = about.st_size if kind == Kind.FILE else 0
+        facts = (kind, size, about.st_mode & 0o7777, about.st_uid, about.st_gid, int(about.st_mtime), about.st_nlink)
+        result[str(place.relative_to(folder))] = (*facts, content, marks)
+    return result
+
+
+def by_narvet(tree: FileTree, folder: Node | None = None, path: str = "") -> dict[str, Any]:
+    """Return what a tree tells of everything in it, in the same form; holes are not read."""
+    result: dict[str, Any] = {}
+    for name, reference in tree.names(folder or tree.root):
+        node, own = tree.node(reference), f"{path}{name}"
+        content = tree.target(node) if node.kind == Kind.LINK else ""
+        if node.kind == Kind.FILE:
+            whole = bytearray(node.size)
+            for start, length in tree.stored(node):
+                whole[start : start + length] = tree.read(node, start, length)
+            content = hashlib.sha256(whole).hexdigest()
+        size = node.size if node.kind == Kind.FILE else 0
+        facts = (node.kind, size, node.mode, node.uid, node.gid, node.modified, node.names)
+        result[own] = (*facts, content, dict(tree.attributes(node)))
+        if node.kind == Kind.FOLDER:
+            result |= by_narvet(tree, node, f"{own}/")
+    return result
+
+
+@contextmanager
+def tree_of(image: Path, name: str) -> Iterator[FileTree]:
+    """Open the files of a filesystem that fills an image."""
+    kind = filesystem(name)
+    assert isinstance(kind, HasFiles)
+    with image.open("rb", buffering=0) as file:
+        yield kind.tree(FileDevice(file))
+
+
+def alike(image: Path, name: str, place: Path) -> None:
+    """Compare everything; what differs is named."""
+    with quiet_log(), mounted(image, place) as there:
+        wanted = by_kernel(there)
+    with tree_of(image, name) as tree:
+        found, differ = by_narvet(tree), defaultdict(list)
+    for path in wanted.keys() | found.keys():
+        if wanted.get(path) != found.get(path):
+            differ[path] += [wanted.get(path), found.get(path)]
+    assert not differ, dict(list(differ.items())[:3])
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_what_the_kernel_wrote_is_read_alike(tmp_path: Path, case: str) -> None:
+    name, wishes, features = CASES[case]
+    image = tmp_path / "image.raw"
+    made(image, name, 400 * MIB, wishes, features)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        load.aged(place, 7, 60 * MIB)
+        spread_out(place)
+    alike(image, name, tmp_path)
