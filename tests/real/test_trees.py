@@ -18,13 +18,25 @@ import pytest
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Wishes
-from narvet.formats.filesystems.trees import FileTree, HasFiles, Kind, Node
+from narvet.formats.filesystems.trees import ChangesFiles, EditedTree, FileTree, HasFiles, Kind, Node, Owner
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.units import KIB, MIB
+from tests.program import HERE
 from tests.real import load
-from tests.real.kernel import mounted, quiet_log
+from tests.real.kernel import mounted, quiet_log, shown
 
 pytestmark = pytest.mark.kernel
+
+MOMENT = 1772409600
+CONTENTS = {
+    "small": b"another ten",
+    "hundred": b"",
+    "in pieces": b"whole again\n" * 3000,
+    "pieces": b"x",
+    "new": b"n" * 9000,
+    "new and large": bytes(range(256)) * 20000,
+    "short one": b"s",
+}
 
 _KINDS = {stat.S_IFDIR: Kind.FOLDER, stat.S_IFREG: Kind.FILE, stat.S_IFLNK: Kind.LINK}
 _INLINE, _LARGE_DIR, _EA_INODE = 0x8000, 0x4000, 0x400
@@ -32,6 +44,7 @@ CASES = {
     "ext4": ("ext4", {}, 0),
     "ext4 of 1 KiB": ("ext4", {"unit": KIB}, 0),
     "ext4 inline": ("ext4", {}, _INLINE | _LARGE_DIR | _EA_INODE),
+    "ext4 in clusters": ("ext4", {"unit": 64 * KIB}, 0),
     "xfs": ("xfs", {}, 0),
     "xfs of 1 KiB": ("xfs", {"unit": KIB}, 0),
 }
@@ -122,7 +135,8 @@ def alike(image: Path, name: str, place: Path) -> None:
     with quiet_log(), mounted(image, place) as there:
         wanted = by_kernel(there)
     with tree_of(image, name) as tree:
-        found, differ = by_narvet(tree), defaultdict(list)
+        found = by_narvet(tree)
+    differ: dict[str, list[Any]] = defaultdict(list)
     for path in wanted.keys() | found.keys():
         if wanted.get(path) != found.get(path):
             differ[path] += [wanted.get(path), found.get(path)]
@@ -138,3 +152,86 @@ def test_what_the_kernel_wrote_is_read_alike(tmp_path: Path, case: str) -> None:
         load.aged(place, 7, 60 * MIB)
         spread_out(place)
     alike(image, name, tmp_path)
+
+
+EDITED = [name for name in CASES if name.startswith("ext4")]
+
+
+def edits(tree: EditedTree, place: str = "") -> dict[str, Any]:
+    """Make folders everywhere, replace files, remove a folder; return what is there then and was not before."""
+    made, owner = dict[str, Any](), Owner(70001, 1300, 0o2750)
+    marks = {"security.selinux": b"system_u:object_r:var_t:s0\0"}
+    for path in ("", "folder of 3", "folder of 40", "folder of 900", "folder of 12000", "shelf 3"):
+        folder = tree.look_up(tree.root, path) if path else tree.root
+        assert folder is not None
+        for number in range(40):
+            name = f"point {number:02} {'p' * (5 * number)}"
+            new = tree.make_folder(folder, name, owner, marks if number % 2 else {})
+            folder = tree.look_up(tree.root, path) if path else tree.root
+            assert folder is not None
+            made[f"{path}/{name}".strip("/")] = (
+                Kind.FOLDER,
+                0,
+                0o2750,
+                70001,
+                1300,
+                MOMENT,
+                2,
+                "",
+                marks if number % 2 else {},
+            )
+            assert new.kind == Kind.FOLDER
+    for name, content in CONTENTS.items():
+        before = tree.look_up(tree.root, name)
+        tree.replace(tree.root, name, content)
+        checksum = hashlib.sha256(content).hexdigest()
+        about = (
+            (0o644, 0, 0, MOMENT, 1) if before is None else (before.mode, before.uid, before.gid, MOMENT, before.names)
+        )
+        made[name] = (Kind.FILE, len(content), *about, checksum, dict(tree.attributes(before)) if before else {})
+    return made
+
+
+@pytest.mark.parametrize("case", EDITED)
+def test_files_are_changed_and_the_kernel_goes_on(tmp_path: Path, case: str) -> None:
+    name, wishes, features = CASES[case]
+    image, kind = tmp_path / "image.raw", filesystem(CASES[case][0])
+    made(image, name, 400 * MIB, wishes, features)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        load.aged(place, 7, 60 * MIB)
+        spread_out(place)
+        (place / "empty" / "inner").mkdir(parents=True)
+        was = by_kernel(place)
+    assert isinstance(kind, ChangesFiles)
+    with image.open("r+b", buffering=0) as file:
+        tree = kind.edited(FileDevice(file), MOMENT)
+        wanted = {**was, **edits(tree)}
+        empty = tree.look_up(tree.root, "empty")
+        assert empty is not None and not tree.remove_folder(tree.root, "empty") and tree.remove_folder(empty, "inner")
+        assert tree.remove_folder(tree.root, "empty") and not tree.remove_folder(tree.root, "empty")
+        shelf = tree.look_up(tree.root, "shelf 5")
+        assert shelf is not None and tree.own(shelf, Owner(5, 6, 0o700))
+        state = kind.read(FileDevice(file), HERE)
+    assert state is not None and state.findings == ()
+    del wanted["empty"], wanted["empty/inner"]
+    wanted["shelf 7/the same"] = wanted["pieces"]  # two names of one file
+    wanted["shelf 5"] = (*wanted["shelf 5"][:2], 0o700, 5, 6, *wanted["shelf 5"][5:])
+    with quiet_log(), mounted(image, tmp_path) as place:
+        now = by_kernel(place)
+        for path, one in list(wanted.items()):
+            if now.get(path) != one and one[0] == Kind.FOLDER and path in was:  # what was put into it counts there
+                wanted[path] = (*one[:5], MOMENT, now[path][6], *one[7:])
+        assert {path: now.get(path) for path, one in wanted.items() if now.get(path) != one} == {}
+        assert len(now) == len(wanted)
+        assert shown(place)["free"] == state.free
+        for path, number in (("folder of 12000", 3000), ("", 500), ("folder of 3", 400)):
+            for index in range(number):
+                (place / path / f"later {index} {'l' * (index % 100)}").mkdir()
+        filled = load.fill(place / "more", 3)
+        load.verify(filled)
+        load.delete_half(filled)
+    with quiet_log(), mounted(image, tmp_path) as place:
+        load.verify(filled)
+    with image.open("rb", buffering=0) as file:
+        state = kind.read(FileDevice(file), HERE)
+    assert state is not None and state.findings == ()

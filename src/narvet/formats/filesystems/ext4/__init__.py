@@ -17,7 +17,7 @@ from narvet.formats.filesystems.ext4.grow import PlannedGrowth
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.formats.filesystems.ext4.shrink import PlannedShrinking
-from narvet.formats.filesystems.trees import FileTree
+from narvet.formats.filesystems.trees import EditedTree, FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -111,6 +111,12 @@ class Ext4(LinuxFilesystem):
         from narvet.formats.filesystems.ext4.files import files_of
 
         return files_of(device)
+
+    def edited(self, device: BlockDevice, moment: int) -> EditedTree:
+        """Return its files to be changed; CannotChangeError where they cannot be."""
+        from narvet.formats.filesystems.ext4.edit import edited
+
+        return edited(device, moment)
 
     def reached(self, device: BlockDevice, state: FilesystemState) -> FilesystemState:
         """Return its state with how far what it keeps reaches."""

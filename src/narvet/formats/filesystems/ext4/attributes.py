@@ -6,7 +6,7 @@ Section "Extended Attributes" of the kernel's documentation of ext4.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from narvet.formats.filesystems.ext4.records import Inode
@@ -28,12 +28,16 @@ _MOST = 4096  # entries; a block of 64 KiB has no more
 
 
 class Attribute(NamedTuple):
-    """An attribute by its full name: its value, or the inode of the file that keeps it, with its size in bytes."""
+    """An attribute by its full name: its value, or the inode of the file that keeps it, with its size in bytes.
+
+    `hash` is of such a file's content, zero for a value that lies in the inode.
+    """
 
     name: str
     value: bytes
-    inode: int
-    size: int
+    inode: int = 0
+    size: int = 0
+    hash: int = 0
 
 
 def attributes_of(volume: Volume, number: int, inode: Inode, whole: bytes) -> Iterator[Attribute]:
@@ -70,30 +74,32 @@ def _entries(data: bytes, first: int, where: str) -> Iterator[Attribute]:
             return
         if place + _ENTRY.size > len(data):
             break
-        length, index, offset, inode, size, _ = _ENTRY.unpack_from(data, place)
+        length, index, offset, inode, size, hashed = _ENTRY.unpack_from(data, place)
         end = place + _ENTRY.size + length
         value = b"" if inode else data[offset : offset + size]
         if end > len(data) or (not inode and len(value) != size):
             break
         name = data[place + _ENTRY.size : end].decode("utf-8", "surrogateescape")
-        yield Attribute(_PREFIXES.get(index, f"{index}.") + name, value, inode, size)
+        yield Attribute(_PREFIXES.get(index, f"{index}.") + name, value, inode, size, hashed if inode else 0)
         place = -(-end // 4) * 4
     raise ImageError(f"{where}: its attributes leave their place")
 
 
-def encoded(attributes: dict[str, bytes], room: int) -> bytes | None:
+def encoded(attributes: Iterable[Attribute], room: int) -> bytes | None:
     """Return attributes as they lie in an inode, in `room` bytes from the magic on; None if they do not fit.
 
     Values stand at the end, the last entry's first, on multiples of four; the end of the entries is four zero bytes.
-    Entries in inodes have no hash (fs/ext4/xattr.c).
+    Entries in inodes have no hash (fs/ext4/xattr.c) but for values in files.
     """
-    rows = sorted((_split(name), value) for name, value in attributes.items())
+    rows = sorted((_split(one.name), one) for one in attributes)
     entries, values, end = bytearray(), bytearray(), room - 4
-    for (index, text), value in rows:
+    for (index, text), one in rows:
+        value = one.value
         padded = -(-len(value) // 4) * 4
         end -= padded
         values[:0] = value.ljust(padded, b"\0")
-        entries += _ENTRY.pack(len(text), index, end if value else 0, 0, len(value), 0)
+        size = one.size if one.inode else len(value)
+        entries += _ENTRY.pack(len(text), index, end if value else 0, one.inode, size, one.hash)
         entries += text.ljust(-(-len(text) // 4) * 4, b"\0")
     if len(entries) + 4 > end:
         return None

@@ -13,8 +13,8 @@ from typing import cast
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ext4.attributes import INLINE, attributes_of
+from narvet.formats.filesystems.ext4.entries import entries_of
 from narvet.formats.filesystems.ext4.file_blocks import MOST_FOLDER_BLOCKS, folder_block_sound
-from narvet.formats.filesystems.ext4.folders import LEAST_ENTRY, entry_length
 from narvet.formats.filesystems.ext4.inodes import inode_seed, signed_in
 from narvet.formats.filesystems.ext4.records import (
     DESCRIPTOR_SIZE,
@@ -125,10 +125,11 @@ class Ext4Files(TreeReader):
         """Yield the names in a folder and their inodes, in the order they are kept."""
         held = self.held_of(folder)
         for data in self._folder_pieces(held):
-            for number, name in _entries(data, f"the folder of inode {held.number}"):
-                text = name.decode("utf-8", "surrogateescape")
-                if number and is_name(text):
-                    yield text, number
+            for one in entries_of(data):
+                spend()
+                text = one.name.decode("utf-8", "surrogateescape")
+                if one.inode and is_name(text):
+                    yield text, one.inode
 
     def _folder_pieces(self, held: Held) -> Iterator[bytes]:
         """Yield the bytes of a folder that hold entries, block by block."""
@@ -251,15 +252,3 @@ def files_of(device: BlockDevice) -> Ext4Files:
     if superblock.s_magic != MAGIC:
         raise ImageError("there is no superblock of an ext4")
     return Ext4Files(volume_of(device, superblock))
-
-
-def _entries(data: bytes, where: str) -> Iterator[tuple[int, bytes]]:
-    """Yield inode and name of the entries of a block of a folder, unused ones with inode 0."""
-    place = 0
-    while place + LEAST_ENTRY <= len(data):
-        spend()
-        length, size = entry_length(data[place + 4 : place + 6], len(data)), data[place + 6]
-        if length < LEAST_ENTRY or length % 4 or place + length > len(data) or LEAST_ENTRY + size > length:
-            raise ImageError(f"{where}: an entry leaves its block")
-        yield int.from_bytes(data[place : place + 4], "little"), data[place + 8 : place + 8 + size]
-        place += length

@@ -17,6 +17,7 @@ DESCRIPTOR_SIZE = 64
 INODE_SIZE = 256
 EXTRA_ISIZE = 32
 USES_EXTENTS, INDEXED, INLINE_DATA, ENCRYPTED = 0x80000, 0x1000, 0x10000000, 0x800  # in i_flags
+HUGE_FILE, CASEFOLDED = 0x40000, 0x40000000
 LONGEST_EXTENT = 32768  # blocks; a larger ee_len marks an extent as unwritten
 
 COMPAT = {0x4: "has_journal", 0x8: "ext_attr", 0x10: "resize_inode", 0x20: "dir_index"}

@@ -25,16 +25,16 @@ from narvet.formats.filesystems.ext4.records import (
     Inode,
 )
 from narvet.formats.filesystems.ext4.shape import Shape
+from narvet.formats.filesystems.ext4.sums import CHECKSUM, descriptor_sums
 from narvet.formats.filesystems.ext4.volume import Volume, descriptor_pieces
 from narvet.formats.filesystems.ext4.write import sign
-from narvet.ground.checksums import crc16_rows, crc32c_raw, crc32c_rows
+from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 
 _ALL = 0xFFFFFFFF
 _META_BG = next(bit for bit, name in INCOMPAT.items() if name == "meta_bg")
 _RESIZE_INODE = next(bit for bit, name in COMPAT.items() if name == "resize_inode")
-_CHECKSUM = 0x1E  # where a descriptor keeps its own
 
 
 class Planned(Protocol):
@@ -81,7 +81,7 @@ class Resizer:
         if len(data) != self._old.group_count * size:
             raise ImageError("the filesystem has more groups than can be changed here")
         old = np.frombuffer(data, dtype=np.uint8).reshape(-1, size)
-        if (self._checksums(old, 0) != old[:, _CHECKSUM : _CHECKSUM + 2].copy().view("<u2")[:, 0]).any():
+        if (descriptor_sums(self._volume, old, 0) != old[:, CHECKSUM : CHECKSUM + 2].copy().view("<u2")[:, 0]).any():
             raise ImageError("group descriptors do not match their checksums")
         table = np.zeros((max(self._new.group_count, len(old)), max(size, DESCRIPTOR_SIZE)), dtype=np.uint8)
         table[: len(old), :size] = old
@@ -181,25 +181,8 @@ class Resizer:
         """Give every descriptor that changed its checksum; all others come out as they were."""
         size = self._old.descriptor_size
         rows = np.ascontiguousarray(self._table[:, :size])
-        self._table[:, _CHECKSUM : _CHECKSUM + 2] = self._checksums(rows, 0)[:, None].astype("<u2").view(np.uint8)
-
-    def _checksums(self, rows: NDArray[np.uint8], first: int) -> NDArray[Any]:
-        """Return the checksums of descriptors, shape (n, bytes), of groups from `first` on; zeros if none are kept."""
-        volume = self._volume
-        if not volume.checksums and not volume.ro_compat("uninit_bg"):
-            return rows[:, _CHECKSUM : _CHECKSUM + 2].copy().view("<u2")[:, 0]
-        numbers = np.arange(first, first + len(rows), dtype="<u4")
-        if volume.checksums:
-            blank = rows.copy()
-            blank[:, _CHECKSUM : _CHECKSUM + 2] = 0
-            seeds = crc32c_rows(np.full(len(rows), volume.seed, dtype=np.uint32), numbers)
-            return crc32c_rows(seeds, blank.view(f"V{rows.shape[1]}")[:, 0]) & 0xFFFF
-        uuid = np.frombuffer(volume.superblock.s_uuid.bytes, dtype=np.uint8)[None, :]
-        seed = int(crc16_rows(0xFFFF, uuid)[0])
-        covered = np.concatenate(
-            [numbers.view(np.uint8).reshape(-1, 4), rows[:, :_CHECKSUM], rows[:, _CHECKSUM + 2 :]], axis=1
-        )
-        return crc16_rows(seed, covered)
+        sums = descriptor_sums(self._volume, rows, 0)
+        self._table[:, CHECKSUM : CHECKSUM + 2] = sums[:, None].astype("<u2").view(np.uint8)
 
     def _write_changed_descriptors(self) -> None:
         """Write the blocks of descriptors that changed to all places that have them."""
