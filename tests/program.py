@@ -18,12 +18,16 @@ from typing import Any
 
 import jsonschema
 
+from narvet.formats.filesystems.trees import Owner
 from narvet.ground.findings import image_place
+from narvet.guests.roots import changed_root
+from narvet.model.estate import Root
 
 PROGRAM = Path(sys.executable).with_name("narvet")
 SCHEMAS = Path(__file__).parent.parent / "docs" / "schemas"
 MOST_CHECKED = 200_000  # characters
 HERE = image_place("here")
+LABEL = {"security.selinux": b"system_u:object_r:etc_t:s0\0"}
 IDENTITY = "5f0c1b52-0d0e-4f4a-9d55-0d6a3c1f2b11"
 
 
@@ -90,6 +94,20 @@ def make_root(folder: Path, fstab: bytes = b"") -> Path:
     (folder / "etc" / "passwd").write_text("root:x:0:0::/root:/bin/sh\ncurator:x:1201:1300::/home:/bin/sh\n")
     (folder / "etc" / "group").write_text("root:x:0:\nlab:x:1300:curator\n")
     return folder
+
+
+def fill_root(image: Path, folder: Path, partition: int = 1) -> Path:
+    """Copy what a folder has into a filesystem of an image, all at once, as root's and with a label of its own."""
+    root = Root(str(image), partition, moment=1772409600)
+    with changed_root(root, lambda _: True) as there:
+        for path in sorted(folder.rglob("*")):
+            inside = str(path.relative_to(folder))
+            with there.place(inside) as place:
+                if path.is_dir():
+                    there.edited.make_folder(place.folder, path.name, Owner(0, 0, 0o755), LABEL)
+                elif path.is_file():
+                    there.edited.replace(place.folder, path.name, path.read_bytes())
+    return image
 
 
 def make_sheet(folder: Path, disks: str, store: str = "", guest: str = 'root = "root"') -> Path:

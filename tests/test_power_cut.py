@@ -20,9 +20,9 @@ from narvet.block.file import FileDevice
 from narvet.block.files import Folder
 from narvet.formats.images import NAMES, chain, ending_of, image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image
+from narvet.formats.images.children import base_of
 from narvet.formats.images.contract import ImageSpec
 from narvet.ground.units import KIB, MIB
-from narvet.observe.children import base_of
 from tests.test_images import SMALL_BLOCKS
 
 FLUSH, RESIZE = -1, -2

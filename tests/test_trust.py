@@ -15,6 +15,7 @@ from narvet.block.file import FileDevice
 from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.filesystems.trees import Owner
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import identify, new_image_file, open_image, own_parts_of
 from narvet.formats.images.contract import ImageSpec
@@ -24,6 +25,9 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.units import KIB, MIB
+from narvet.guests.linux.root import is_linux_root
+from narvet.guests.roots import changed_root, opened_root
+from narvet.model.estate import Root
 from tests.program import disk, facts, make_sheet, rules, run
 
 
@@ -305,22 +309,26 @@ def test_modes_links_and_remarks(tmp_path: Path) -> None:
 
 def test_roots_are_walked_by_open_folders(tmp_path: Path) -> None:
     """A link swapped in after the way was found leads nowhere: what is made is made where the way led before."""
-    from narvet.guests.linux.tree import make_folder, opened, write_at
-
-    root, outside = tmp_path / "root", tmp_path / "outside"
+    root, outside, owner = tmp_path / "root", tmp_path / "outside", Owner(os.geteuid(), os.getegid(), 0o750)
     (root / "srv").mkdir(parents=True)
     (root / "etc").mkdir()
     outside.mkdir()
-    with opened(root) as tree, tree.place("/srv/a/b") as place, tree.changing("etc/fstab") as (_, fstab):
+    with (
+        changed_root(Root(str(root)), is_linux_root) as found,
+        found.place("/srv/a/b") as place,
+        found.place("etc") as etc,
+    ):
         for name in ("srv", "etc"):
             (root / name).rename(tmp_path / f"moved-{name}")
             (root / name).symlink_to(outside)
-        assert make_folder(place, os.geteuid(), os.getegid(), 0o750)
-        write_at(fstab, b"line\n")
+        inner = found.edited.make_folder(place.folder, "a", owner, {})
+        found.edited.make_folder(inner, "b", owner, {})
+        found.edited.replace(etc.folder, "fstab", b"line\n")
     assert not list(outside.iterdir()) and (tmp_path / "moved-etc" / "fstab").read_bytes() == b"line\n"
     assert (tmp_path / "moved-srv" / "a" / "b").stat().st_mode & 0o777 == 0o750
     (root / "loop").symlink_to("loop")
-    with opened(root) as tree, pytest.raises(RefusedError, match="in circles"), tree.place("/loop/x"):
+    opened = opened_root(Root(str(root)), is_linux_root)
+    with opened as found_now, pytest.raises(RefusedError, match="in circles"), found_now.place("/loop/x"):
         pass
 
 

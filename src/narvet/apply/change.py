@@ -10,19 +10,18 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
 from narvet.block.delayed import Delayed
-from narvet.block.leases import Lease, lease
-from narvet.block.locks import exclusive_lock
-from narvet.block.publish import recover
+from narvet.block.leases import Lease
 from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import FilesystemState, Resizing
 from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
+from narvet.formats.images.children import refuse_with_children
+from narvet.formats.images.held import held_image
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
@@ -32,7 +31,6 @@ from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Answer
-from narvet.observe.children import refuse_with_children
 from narvet.observe.images import survey, survey_opened
 from narvet.plan.diff import diff_disk
 
@@ -85,7 +83,7 @@ class ChangeDisk:
             RefusedError: somebody uses it, it is not what was found, it is the base of others, or there is no room.
         """
         path = Path(os.path.realpath(self.touches))
-        with _held(path, self.trust) as (links, leased):
+        with held_image(path, self.trust) as (links, leased):
             self._check_same(path)
             if self._footprint <= _AT_ONCE or self._shrinks:
                 self._change(links, leased, [], everything=True)
@@ -260,14 +258,3 @@ def _marks(disk: Disk) -> tuple[object, ...]:
             for part in disk.partitions
         ),
     )
-
-
-@contextmanager
-def _held(path: Path, trust: Trust) -> Iterator[tuple[tuple[Link, ...], Lease]]:
-    """Hold an image that is about to be changed, with its bases; what a cut left of an earlier change is made first."""
-    with exclusive_lock(path):
-        recover(path)
-        links = tuple(chain(path, trust))
-        bases = [file for link in links[1:] for file in link.files]
-        with lease(*links[0].files, change=True) as leased, lease(*bases, change=False):
-            yield links, leased

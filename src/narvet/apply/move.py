@@ -19,12 +19,12 @@ from narvet.block.names import rename_new, sync_file, sync_folder
 from narvet.block.publish import recover, take_place, withdraw, workspace
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
+from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import RefusedError
 from narvet.ground.units import show_binary, show_both
 from narvet.model.estate import Disk
-from narvet.observe.children import refuse_with_children
 
 
 @dataclass(frozen=True)

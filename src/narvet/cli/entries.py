@@ -7,13 +7,18 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, DRY, begin_dry, print_findings, print_json, report_well, status_of
+from narvet.cli.common import AS_JSON, DRY, begin_dry, parted, print_findings, print_json, report_well, status_of
 from narvet.cli.job import job, on_sheet
 
 
 @job("entries")
 @on_sheet("guest", most=1)
-@click.option("--into", "root", type=click.Path(), help="Add GUEST's entries to the fstab in this root folder.")
+@click.option(
+    "--into",
+    "root",
+    type=click.Path(),
+    help="Add GUEST's entries to the fstab in this root: a folder, or an image.",
+)
 @DRY
 @AS_JSON
 @click.pass_context
@@ -42,7 +47,8 @@ def _install(sheet: Path, guest: str | None, root: str, *, dry: bool) -> int:
     """Add a guest's entries to the fstab of a root other than, perhaps, the sheet's; return the exit status."""
     if guest is None:
         raise narvet.RequestError("--into installs one guest's entries; name the guest after the sheet")
-    done = narvet.install_entries(sheet, guest, root, dry=dry)
+    path, partition = parted(root)
+    done = narvet.install_entries(sheet, guest, str(path), partition=partition, dry=dry)
     print_findings(done.findings)
     if not narvet.has_errors(done.findings):
         begin_dry(dry)

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, print_json, print_text, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, parted, print_json, print_text, tell
 from narvet.cli.job import job
 from narvet.cli.speak import say
 
@@ -33,7 +33,7 @@ def command(image: str, inside: str, out: Path | None, dry: bool, as_json: bool,
     from narvet.report.inside import looked as shown
     from narvet.report.inside import shown_text
 
-    path, partition = _parted(image)
+    path, partition = parted(image)
     if out is not None:
         _take_out(path, inside, out, partition=partition, dry=dry, as_json=as_json, **known)
         return
@@ -60,11 +60,3 @@ def _take_out(path: Path, inside: str, out: Path, *, dry: bool, as_json: bool, *
         found = narvet.take_out(path, inside, out, count, dry=dry, **known)
     size = narvet.show_both(found.node.size)
     tell(as_json, facts.taken_facts(found, str(out), dry=dry), f"{out}: {size}, from {found.inside} in {path}", dry=dry)
-
-
-def _parted(image: str) -> tuple[Path, int | None]:
-    """Return an image and the number of a partition, which follows a colon; a file that has such a name is a file."""
-    path, colon, number = image.rpartition(":")
-    if colon and path and number.isascii() and number.isdigit() and len(number) < 6 and not Path(image).exists():
-        return Path(path), int(number)
-    return Path(image), None

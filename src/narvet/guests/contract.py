@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
     from narvet.formats.tables.contract import DataPartition
     from narvet.ground.findings import Finding, Place
-    from narvet.model.estate import Disk, Guest, Partition
+    from narvet.model.estate import Disk, Guest, Partition, Root
     from narvet.model.layout import PlannedDisk
     from narvet.model.moves import Difference, Step
     from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -55,7 +55,8 @@ class OwnerAsked:
 class GuestAsked:
     """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about.
 
-    `written` are the entries, as lines, that Narvet wrote for this sheet, by its ledger.
+    `written` are the entries, as lines, that Narvet wrote for this sheet, by its ledger. `moment` is the time of
+    changes in images, in seconds since 1970.
     """
 
     name: str
@@ -63,6 +64,7 @@ class GuestAsked:
     sheet: Path
     mount_points: tuple[str, ...]
     written: frozenset[str] = frozenset()
+    moment: int = 0
 
 
 @dataclass(frozen=True)
@@ -203,7 +205,7 @@ class WritesSizes(Protocol):
 class HasRoots(Protocol):
     """A system whose entries can be put into a root, whichever it is."""
 
-    def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
+    def observe_root(self, root: Root, mount_points: Iterable[str]) -> Guest:
         """Return what is found in a root."""
 
     def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:

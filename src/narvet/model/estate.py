@@ -7,9 +7,10 @@ type, their difference is data (`plan.diff`). Sizes and offsets are bytes.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
 
@@ -203,13 +204,38 @@ class MountPoint:
 
 
 @dataclass(frozen=True)
+class Root:
+    """Where a guest's root lies: a folder of this machine, or a filesystem inside an image.
+
+    `partition` is its number in the image, 0 for a disk without a table, None for a folder or where what it holds
+    tells. `trust` is what the sheet says of the image, `moment` the time of changes in it, in seconds since 1970.
+    """
+
+    path: str
+    partition: int | None = None
+    trust: Trust = NOTHING_SAID
+    moment: int = 0
+
+    def on(self, partition: int) -> Root:
+        """Return the same root with the partition that it was found on."""
+        return replace(self, partition=partition)
+
+    def shown(self, inside: str = "") -> str:
+        """Return the root, or a path inside it, as people see it."""
+        start = self.path if self.partition is None else f"{self.path}:{self.partition}"
+        return f"{start.rstrip('/')}/{inside.lstrip('/')}" if inside else start
+
+
+@dataclass(frozen=True)
 class Guest:
     """A guest, as far as its disks concern it: its accounts, and what makes their mounts persist.
 
     `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
     into, None where the sheet names none. `users` has name to uid and gid, `groups` name to gid. `entries` are lines of
     fstab, `values` those of the registry, None where there is no text of Narvet's; `surplus` are entries found that are
-    to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used.
+    to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used. `root` is where it
+    lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `kernel` the version of its oldest
+    kernel.
     """
 
     name: str = ""
@@ -222,6 +248,10 @@ class Guest:
     surplus: tuple[MountEntry, ...] = ()
     problem: str = ""
     findings: tuple[Finding, ...] = ()
+    root: Root | None = None
+    unclean: str = ""
+    system: str = ""
+    kernel: tuple[int, ...] = ()
 
     @property
     def is_readable(self) -> bool:

@@ -11,6 +11,7 @@ from pathlib import Path
 from narvet.block.names import is_working_name
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import Link, chain, open_links
+from narvet.formats.images.children import base_of
 from narvet.formats.images.trust import Trust
 from narvet.ground.errors import NarvetError, RequestError
 from narvet.ground.findings import image_place
@@ -21,7 +22,6 @@ from narvet.hosts import door_of
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
-from narvet.observe.children import base_of
 from narvet.observe.images import is_image, survey
 from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
 from narvet.observe.stores import observe_store
@@ -87,10 +87,11 @@ def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Gues
     mount_points: dict[str, list[str]] = defaultdict(list)
     for disk in sheet.disk.values():
         mount_points[disk.guest] += [part.at for part in disk.partition if part.at]
-    return {
-        name: guest_system(form.runs).observe(GuestAsked(name, form, path, tuple(mount_points[name]), written))
+    asked = (
+        (form.runs, GuestAsked(name, form, path, tuple(mount_points[name]), written, sheet.dated))
         for name, form in sheet.guest.items()
-    }
+    )
+    return {one.name: guest_system(runs).observe(one) for runs, one in asked}
 
 
 def _sector_size(form: DiskForm) -> int | None:

@@ -151,6 +151,18 @@ class RatesForm(Form):
         return self
 
 
+class RootForm(Form):
+    """`root` of a guest: a filesystem inside an image that holds its root."""
+
+    image: Annotated[PathText, Told("the image; a folder works too, without the other keys")]
+    partition: Annotated[
+        int | None,
+        Field(ge=0, le=1024),
+        Told("its number, 0 for an image without a table", "the one that holds a root of the guest's system"),
+    ] = None
+    format: Annotated[FormatName | None, Told("what the image is read by", "its ending tells")] = None
+
+
 class GuestForm(Form):
     """`[guest.NAME]`: the machine that will use the disks."""
 
@@ -165,9 +177,11 @@ class GuestForm(Form):
     ] = None
     letters: Annotated[tuple[Letter, ...], Told("windows: letters in use already", '`["C:"]`')] = ("C:",)
     root: Annotated[
-        PathText | None,
+        PathText | RootForm | None,
         Told(
-            "linux: its root filesystem, a folder; without it entries are only shown and owners must be numbers",
+            "linux: its root filesystem: a folder, or an image that it lies in, or "
+            '`{image = "guests/coldroom.qcow2", partition = 2}`; see [roots](roots.md)',
+            "none: entries are only shown, and owners must be numbers",
         ),
     ] = None
     slots: Annotated[
@@ -187,6 +201,11 @@ class GuestForm(Form):
         ),
     ] = None
     zone: Annotated[str | None, Told("must be the store's, where both have one")] = None
+
+    @property
+    def root_form(self) -> RootForm | None:
+        """Where its root lies, in full."""
+        return RootForm(image=self.root) if isinstance(self.root, str) else self.root
 
     @property
     def offered(self) -> tuple[Slot, ...]:

@@ -12,10 +12,10 @@ from narvet.block.leases import lease
 from narvet.block.publish import clear_folders
 from narvet.formats.images import format_for
 from narvet.formats.images.chain import Link, chain, new_image_file
+from narvet.formats.images.children import base_of
 from narvet.formats.images.contract import ImageFormat, ImageSpec, check_fits
 from narvet.formats.images.trust import NOTHING_SAID, Trust, trust_of_call
 from narvet.ground.ids import derive
-from narvet.observe.children import base_of
 
 
 @dataclass(frozen=True)

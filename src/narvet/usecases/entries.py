@@ -9,6 +9,7 @@ from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, has_errors
 from narvet.guests import guest_system
 from narvet.guests.contract import HasRoots
+from narvet.model.estate import Root
 from narvet.model.layout import Layout
 from narvet.usecases.layout import work_out
 
@@ -28,25 +29,32 @@ def entries(sheet: Path, guest: str | None = None) -> Layout:
     Raises:
         RequestError: the sheet is not a valid one, or has no such guest.
     """
-    layout = work_out(sheet).layout
+    return _with_guest(sheet, work_out(sheet).layout, guest)
+
+
+def _with_guest(sheet: Path, layout: Layout, guest: str | None) -> Layout:
     if guest is not None and guest not in layout.guests:
         raise RequestError(f'{sheet}: there is no guest "{guest}" in the sheet{nearest(guest, layout.guests)}')
     return layout
 
 
-def install_entries(sheet: Path, guest: str, root: str, *, dry: bool = False) -> Installed:
-    """Add a guest's entries to the fstab in a root folder, which need not be the one that the sheet names.
+def install_entries(
+    sheet: Path, guest: str, root: str, *, partition: int | None = None, dry: bool = False
+) -> Installed:
+    """Add a guest's entries to the fstab in a root, which need not be the one that the sheet names.
 
-    A `dry` call only counts them.
+    `root` is a folder, or an image that has it, on `partition` or where what it holds tells. A `dry` call only counts.
 
     Raises:
         RequestError: there is no such guest, or its system has no entries that go into a root.
     """
-    layout = entries(sheet, guest)
+    found_of_sheet = work_out(sheet)
+    layout = _with_guest(sheet, found_of_sheet.layout, guest)
     system, wanted = guest_system(layout.systems[guest]), layout.guests[guest]
     if not isinstance(system, HasRoots):
         raise RequestError(f"guest {guest} has no fstab; import {wanted.entries_path} in it once the sheet is written")
-    found = system.observe_root(root, [entry.file for entry in wanted.entries])
+    place = Root(root, partition, moment=found_of_sheet.sheet.dated)
+    found = system.observe_root(place, [entry.file for entry in wanted.entries])
     disks = [disk for disk in layout.disks if disk.guest == guest]
     findings = (*found.findings, *system.check_mounts(disks, found))
     added, there = (0, 0) if has_errors(findings) else system.install(wanted, found, dry=dry)

@@ -22,12 +22,12 @@ from narvet.block.locks import exclusive_lock
 from narvet.block.names import behind_link, sync_folder
 from narvet.block.publish import clear_folders
 from narvet.formats.images.chain import Link, base_changed, chain, identify, open_links, own_parts_of
+from narvet.formats.images.children import children_of
 from narvet.formats.images.fold_mark import FoldMark, mark_path, read_mark, state_of, write_mark
 from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
-from narvet.observe.children import children_of
 
 _WRITES_FOR = 10 * 10**9  # nanoseconds that a mark allows for; it is written anew while work goes on
 _FLUSHES_FOR = 600 * 10**9  # what a slow store may take to have everything written

@@ -16,6 +16,7 @@ from narvet.block.locks import exclusive_lock
 from narvet.block.names import behind_link, sync_file
 from narvet.block.publish import clear_folders, recover, take_place, workspace
 from narvet.formats.images.chain import Link, base_changed, chain, new_image_file, open_links
+from narvet.formats.images.children import base_of, children_of
 from narvet.formats.images.contract import ImageFacts, ImageSpec
 from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import trust_of_call
@@ -25,7 +26,6 @@ from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.units import align_down, align_up
 from narvet.observe.certainty import doubts_inside, table_doubts, unused
-from narvet.observe.children import base_of, children_of
 from narvet.observe.images import survey
 
 

@@ -18,6 +18,7 @@ from narvet.block.names import working_name
 from narvet.block.publish import recover, replace_content, withdraw
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
+from narvet.formats.images.children import children_of
 from narvet.formats.images.contract import ImageFormat, ImageSpec
 from narvet.ground.errors import RequestError
 from narvet.ground.units import show_binary
@@ -26,7 +27,6 @@ from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Step
 from narvet.model.plugs import Plug
-from narvet.observe.children import children_of
 from narvet.plan.diff import is_ours
 from narvet.sheet.read import text_of
 from narvet.sheet.remove_disk import without_disk

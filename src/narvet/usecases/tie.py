@@ -19,13 +19,13 @@ from narvet.block.locks import exclusive_lock
 from narvet.block.names import behind_link, sync_file
 from narvet.block.publish import clear_folders, recover, take_place, workspace
 from narvet.formats.images.chain import Link, base_changed, chain, identify, new_image_file, open_links
+from narvet.formats.images.children import base_of, refuse_with_children
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
-from narvet.observe.children import base_of, refuse_with_children
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,19 @@ def root_missing(reason: str) -> Wording:
 
 
 @rule(
+    meaning="The guest's root lies in an image whose filesystem may not be changed now: a guest has it open, did not "
+    "shut down, or keeps something in it that is not known here.",
+    way_out="Start the guest and shut it down cleanly, then write again.",
+)
+def root_not_changeable(root: str, reason: str) -> Wording:
+    """Word a root that nothing may be written to."""
+    return (
+        f"nothing can be changed in {root}: {reason}",
+        "start the guest and shut it down cleanly, or leave root out and paste the entries by hand",
+    )
+
+
+@rule(
     meaning="A link in the guest's root leads out of it or in circles; Narvet does not follow it.",
     way_out="Put a plain file in the link's place.",
 )

@@ -1,76 +1,102 @@
-"""A guest's root as a folder: its accounts, its fstab, its mount points. The root is not trusted."""
+"""A Linux guest's root: its accounts, its fstab, its mount points, its system. The root is not trusted."""
 
 from __future__ import annotations
 
 import os
-import stat
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
-from narvet.block.names import sync_handle
-from narvet.ground.errors import RefusedError
+from narvet.formats.filesystems.trees import FileTree, Node, Owner, Place, UnsafePathError
+from narvet.ground.errors import NarvetError, RefusedError
 from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
+from narvet.guests.host_tree import HostTree
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
 from narvet.guests.linux.mounts import missing_entries
-from narvet.guests.linux.tree import Tree, UnsafePathError, make_folder, opened, write_at
-from narvet.model.estate import Guest, MountEntry, MountPoint
+from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, opened_root
+from narvet.model.estate import Guest, MountEntry, MountPoint, Root
 
 FSTAB = "etc/fstab"
+_ABOVE = Owner(0, 0, 0o755)  # folders above a mount point that are missing
+_LABELS = ("security.selinux", "security.SMACK64")
+"""Attributes that a guest with mandatory access control expects on folders: a new one has those of the one above it."""
+
+_KERNEL = re.compile(r"(\d{1,4})\.(\d{1,4})(?:\.\d|-|\+|$)")
+_RELEASES = ("etc/os-release", "usr/lib/os-release")
+_MARKS = (("etc", "passwd"), ("etc", "os-release"), ("usr", "lib", "os-release"), ("etc", "fstab"))
+_LONGEST_NAME = 200
 
 
-def root_of(guest: str, path: str | None, mount_points: Iterable[str], written: frozenset[str] = frozenset()) -> Guest:
+def is_linux_root(tree: FileTree) -> bool:
+    """Return whether a tree of files is the root of a Linux system: it has accounts, a name, or a table of mounts."""
+    return any(node_at(tree, *names) is not None for names in _MARKS)
+
+
+def root_of(guest: str, root: Root | None, mount_points: Iterable[str], written: frozenset[str] = frozenset()) -> Guest:
     """Return a guest with what is found in its root; whatever cannot be used becomes a finding.
 
     `guest` is its name in the sheet, empty for a root outside it. `written` are lines of fstab that are Narvet's own.
     """
-    if path is None:
+    if root is None:
         return Guest(guest)
-    where = guest_place(guest).key("root") if guest else image_place(path)
+    where = guest_place(guest).key("root") if guest else image_place(root.path)
     try:
-        with opened(Path(path)) as tree:
-            if not tree.is_folder("etc"):
-                missing = rules.root_missing.error(where, f"{path} has no etc folder, so it is not a Linux root")
-                return Guest(guest, path, findings=(missing,))
-            users, groups = tree.read("etc/passwd"), tree.read("etc/group")
-            fstab = tree.read(FSTAB)
-            places = {at: _mount_point(tree, at) for at in mount_points}
+        with opened_root(root, is_linux_root) as found:
+            return _observed(guest, found, mount_points, written)
     except UnsafePathError as error:
-        return Guest(guest, path, findings=(rules.root_unsafe.error(where, str(error)),))
+        said = rules.root_unsafe.error(where, str(error))
     except (FileNotFoundError, NotADirectoryError):
-        return Guest(guest, path, findings=(rules.root_missing.error(where, f"{path} is not a folder"),))
+        said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
     except PermissionError as error:
-        missing = rules.root_missing.error(where, f"{path}: {error.filename} cannot be read by this user")
-        return Guest(guest, path, findings=(missing,))
-    entries = parse_fstab(fstab or b"")
-    entries = tuple(replace(entry, ours=True) if fstab_line(entry) in written else entry for entry in entries)
-    return Guest(guest, path, _users(users or b""), _groups(groups or b""), entries, places)
+        said = rules.root_missing.error(where, f"{root.path}: {error.filename} cannot be read by this user")
+    except NarvetError as error:
+        told = str(error)
+        said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
+    return Guest(guest, root.shown(), root=root, findings=(said,))
 
 
-def _mount_point(tree: Tree, at: str) -> MountPoint:
-    can_own = not hasattr(os, "geteuid") or os.geteuid() == 0
+def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written: frozenset[str]) -> Guest:
+    root = found.root
+    if not found.is_folder("etc"):
+        where = guest_place(guest).key("root") if guest else image_place(root.path)
+        missing = rules.root_missing.error(where, f"{root.shown()} has no etc folder, so it is not a Linux root")
+        return Guest(guest, root.shown(), root=root, findings=(missing,))
+    entries = parse_fstab(found.read(FSTAB) or b"")
+    return Guest(
+        guest,
+        root.shown(),
+        _users(found.read("etc/passwd") or b""),
+        _groups(found.read("etc/group") or b""),
+        tuple(replace(entry, ours=True) if fstab_line(entry) in written else entry for entry in entries),
+        {at: _mount_point(found, at) for at in mount_points},
+        root=root,
+        unclean=found.unclean,
+        system=_system(found),
+        kernel=_kernel(found),
+    )
+
+
+def _mount_point(root: OpenRoot, at: str) -> MountPoint:
+    can_own = not isinstance(root.tree, HostTree) or not hasattr(os, "geteuid") or os.geteuid() == 0
     try:
-        with tree.place(at) as place:
+        with root.place(at) as place:
             if place.missing:
-                problem = _in_the_way(place.folder, place.missing[0], place.shown)
+                problem = _in_the_way(root, place)
                 return MountPoint(exists=False, problem=problem, owner_can_be_set=can_own)
-            about = os.fstat(place.folder)
-            with os.scandir(place.folder) as content:
-                empty = next(content, None) is None
+            node = place.folder
+            empty = next(iter(root.tree.names(node)), None) is None
     except UnsafePathError as error:
         return MountPoint(exists=False, problem=str(error))
-    mode = stat.S_IMODE(about.st_mode)
-    return MountPoint(True, empty, "", about.st_uid, about.st_gid, mode, can_own)
+    return MountPoint(True, empty, "", node.uid or 0, node.gid or 0, node.mode or 0, can_own)
 
 
-def _in_the_way(folder: int, name: str, shown: str) -> str:
-    """Return why a folder cannot be made under a name, empty if it can."""
-    try:
-        os.stat(name, dir_fd=folder, follow_symlinks=False)
-    except FileNotFoundError:
-        return ""
-    return f"{shown}: {name} is not a folder"
+def _in_the_way(root: OpenRoot, place: Place) -> str:
+    """Return why a folder cannot be made at a place, empty if it can."""
+    name = place.missing[0]
+    there = root.tree.look_up(place.folder, name)
+    return f"{root.shown(place.inside)}: {name} is not a folder" if there is not None else ""
 
 
 def _rows(content: bytes, least: int, ids: int) -> list[list[str]]:
@@ -93,8 +119,36 @@ def _groups(content: bytes) -> Mapping[str, int]:
     return {row[0]: int(row[2]) for row in _rows(content, 4, 1)}
 
 
+def _system(root: OpenRoot) -> str:
+    """Return what the system calls itself (os-release(5)), empty where it does not say."""
+    for inside in _RELEASES:
+        try:
+            content = root.read(inside)
+        except UnsafePathError:
+            continue
+        for line in (content or b"").decode("utf-8", "replace").splitlines():
+            key, _, value = line.partition("=")
+            if key.strip() == "PRETTY_NAME":
+                return value.strip().strip("\"'")[:_LONGEST_NAME]
+    return ""
+
+
+def _kernel(root: OpenRoot) -> tuple[int, ...]:
+    """Return the version of the oldest kernel that is installed, as any of them may be started; none if none is."""
+    found = []
+    for folder in ("usr/lib/modules", "lib/modules"):
+        try:
+            with root.place(folder) as place:
+                if place.missing:
+                    continue
+                found += [match.groups() for name, _ in root.tree.names(place.folder) if (match := _KERNEL.match(name))]
+        except UnsafePathError:
+            continue
+    return min((tuple(map(int, numbers)) for numbers in found), default=())
+
+
 def change_entries(
-    path: str,
+    root: Root,
     missing: Iterable[MountEntry],
     changed: Iterable[tuple[MountEntry, MountEntry]],
     surplus: Iterable[MountEntry],
@@ -104,7 +158,8 @@ def change_entries(
     Entries that are `missing` are added at its end. Of the pairs in `changed` the first takes the second's place, or
     its own at the end if it mounts elsewhere; those in `surplus` go. What is not as it was found meanwhile stays.
     """
-    with opened(Path(path)) as tree, tree.changing(FSTAB) as (content, place):
+    with changed_root(root, is_linux_root) as found, found.place(FSTAB) as place:
+        content = found.content(place) or b""
         there = {fstab_line(entry): entry.line for entry in parse_fstab(content)}
         in_place, gone, late = dict[int, MountEntry](), list[int](), list[MountEntry]()
         for new, old in changed:
@@ -120,45 +175,59 @@ def change_entries(
         left = parse_fstab(without_lines(content, gone))
         late += missing_entries(tuple(missing), left)
         result = with_entries(without_lines(with_lines(content, in_place), gone), late)
-        if result != content:
-            write_at(place, result)
+        _write(found, place, content, result)
         return (*in_place.values(), *late)
 
 
-def remove_mount_point(path: str, at: str) -> bool:
+def _write(root: ChangedRoot, place: Place, before: bytes, after: bytes) -> None:
+    if before != after:
+        if len(place.missing) != 1:
+            raise RefusedError(f"{root.shown(place.inside)}: its folder is missing")
+        root.edited.replace(place.folder, place.missing[0], after)
+
+
+def remove_mount_point(root: Root, at: str) -> bool:
     """Remove a mount point from a root, if it is an empty folder; return whether it was."""
-    with opened(Path(path)) as tree, tree.place(str(PurePosixPath(at).parent)) as place:
-        if place.missing:
-            return False
-        try:
-            os.rmdir(PurePosixPath(at).name, dir_fd=place.folder)
-        except OSError:  # not empty, not a folder, or not there: it is not Narvet's to remove
-            return False
-        sync_handle(place.folder)
-        return True
+    with changed_root(root, is_linux_root) as found, found.place(str(PurePosixPath(at).parent)) as place:
+        return not place.missing and found.edited.remove_folder(place.folder, PurePosixPath(at).name)
 
 
-def remove_entries(path: str, entries: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
+def remove_entries(root: Root, entries: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
     """Remove from a root's fstab the entries that mount what `entries` mount; return those that were there."""
     specs = {entry.spec for entry in entries}
-    with opened(Path(path)) as tree, tree.changing(FSTAB) as (content, place):
+    with changed_root(root, is_linux_root) as found, found.place(FSTAB) as place:
+        content = found.content(place) or b""
         gone = tuple(entry for entry in parse_fstab(content) if entry.spec in specs)
-        if gone:
-            write_at(place, without_lines(content, (entry.line for entry in gone)))
+        _write(found, place, content, without_lines(content, (entry.line for entry in gone)))
         return gone
 
 
-def make_mount_point(path: str, at: str, uid: int, gid: int, mode: int) -> bool:
+def make_mount_point(root: Root, at: str, owner: Owner) -> bool:
     """Make a mount point in a root, with the folders above it, or correct its owner and mode.
 
     Returns:
-        whether it has its owner now, which only the superuser can set; the mounted filesystem brings its own.
+        whether it has its owner now, which on this machine only the superuser can set; the mounted filesystem brings
+        its own.
 
     Raises:
         RefusedError: something that is no folder is in the way.
     """
-    with opened(Path(path)) as tree, tree.place(at) as place:
+    with changed_root(root, is_linux_root) as found, found.place(at) as place:
+        if not place.missing:
+            return found.edited.own(place.folder, owner)
         try:
-            return make_folder(place, uid, gid, mode)
+            folder = place.folder
+            for name in place.missing[:-1]:
+                folder = _new_folder(found, folder, name, _ABOVE)
+            folder = _new_folder(found, folder, place.missing[-1], owner)
         except (FileExistsError, NotADirectoryError):
-            raise RefusedError(f"{place.shown}: something took this name meanwhile; write again") from None
+            shown = found.shown(at)
+            raise RefusedError(f"{shown}: something took this name meanwhile; write again") from None
+        return (folder.uid, folder.gid) == (owner.uid, owner.gid)
+
+
+def _new_folder(root: ChangedRoot, parent: Node, name: str, owner: Owner) -> Node:
+    labels = {key: value for key, value in root.edited.attributes(parent).items() if key in _LABELS}
+    if root.edited.look_up(parent, name) is not None:
+        raise FileExistsError
+    return root.edited.make_folder(parent, name, owner, labels)

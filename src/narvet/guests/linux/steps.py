@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from narvet.formats.filesystems.trees import Owner
 from narvet.ground.units import counted
 from narvet.guests.linux.fstab import fstab_line
 from narvet.guests.linux.root import (
@@ -13,7 +14,7 @@ from narvet.guests.linux.root import (
     remove_entries,
     remove_mount_point,
 )
-from narvet.model.estate import MountEntry, MountPoint
+from narvet.model.estate import MountEntry, MountPoint, Root
 
 
 @dataclass(frozen=True)
@@ -21,7 +22,7 @@ class MakeMountPoint:
     """Make a mount point in a guest's root, or give it owner and mode."""
 
     guest: str
-    root: str
+    root: Root
     at: str
     wanted: MountPoint
     owner_can_be_set: bool = True
@@ -39,11 +40,11 @@ class MakeMountPoint:
     @property
     def touches(self) -> str:
         """The folder in the root."""
-        return f"{self.root.rstrip('/')}{self.at}"
+        return self.root.shown(self.at)
 
     def apply(self) -> dict[str, object]:
         """Make the folder, or correct its owner and mode."""
-        make_mount_point(self.root, self.at, *self.wanted.ownership)
+        make_mount_point(self.root, self.at, Owner(*self.wanted.ownership))
         return {"did": "mount point", "guest": self.guest, "at": self.at}
 
 
@@ -52,7 +53,7 @@ class _FstabStep:
     """A change of a guest's fstab. A guest that runs may be writing to it too."""
 
     guest: str
-    root: str
+    root: Root
     entries: tuple[MountEntry, ...]
     guest_may_run = False
     comes_last = True
@@ -60,7 +61,7 @@ class _FstabStep:
     @property
     def touches(self) -> str:
         """The fstab."""
-        return f"{self.root.rstrip('/')}/{FSTAB}"
+        return self.root.shown(FSTAB)
 
 
 @dataclass(frozen=True)
@@ -99,7 +100,7 @@ class RemoveMountPoint:
     """Remove the folder that a disk was mounted in, if nothing is in it."""
 
     guest: str
-    root: str
+    root: Root
     at: str
     guest_may_run = False
     is_change = True
@@ -109,7 +110,7 @@ class RemoveMountPoint:
     @property
     def touches(self) -> str:
         """The folder in the root."""
-        return f"{self.root.rstrip('/')}{self.at}"
+        return self.root.shown(self.at)
 
     def apply(self) -> dict[str, object]:
         """Remove it; what is not empty stays."""

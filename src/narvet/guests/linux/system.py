@@ -34,7 +34,8 @@ from narvet.guests.linux.mounts import (
 from narvet.guests.linux.owners import resolve_owner
 from narvet.guests.linux.root import FSTAB, change_entries, root_of
 from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
-from narvet.model.estate import Disk, Guest, Image, MountPoint, Partition
+from narvet.guests.roots import root_asked
+from narvet.model.estate import Disk, Guest, Image, MountPoint, Partition, Root
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -111,6 +112,7 @@ class Linux:
         return Guest(
             found.name,
             found.entries_path,
+            root=found.root,
             entries=entries,
             mount_points=mount_points_of(own),
             surplus=surplus_entries(entries, (*own, *others), found.entries),
@@ -122,7 +124,12 @@ class Linux:
 
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
-        yield from check_mounts(disks, found)
+        own = tuple(disks)
+        yield from check_mounts(own, found)
+        changes = found.root is not None and found.unclean and self.steps(self.wanted(own, found), found)
+        if changes and found.root is not None and found.is_readable and next(changes, None) is not None:
+            place = guest_place(found.name).key("root")
+            yield rules.root_not_changeable.error(place, found.root.shown(), found.unclean)
 
     def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
         """Yield entries that are missing or in other words, and mount points that are missing or another's."""
@@ -154,7 +161,7 @@ class Linux:
 
         A mount point goes before the entry that names it: after a cut, the entry alone tells which one is left over.
         """
-        root = found.entries_path
+        root = found.root
         if root is None:
             return
         for at, point in wanted.mount_points.items():
@@ -172,17 +179,16 @@ class Linux:
 
     def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the removal of the lines that mount a disk's filesystems, unless another disk asks for them."""
-        if found.entries_path is None or disk.origin is not None:
+        if found.root is None or disk.origin is not None:
             return
         kept = {entry.spec for entry in left.entries}
         entries = tuple(entry for entry in mounting(disk.wanted, found.entries) if entry.spec not in kept)
         if entries:
-            yield RemoveEntries(found.name, found.entries_path, entries)
+            yield RemoveEntries(found.name, found.root, entries)
 
     def entries_go_to(self, guest: Guest) -> str:
         """Return the fstab that the lines go into."""
-        root = guest.entries_path
-        return f"{root}/{FSTAB}" if root else "its fstab, to be pasted by hand: the sheet names no root"
+        return guest.root.shown(FSTAB) if guest.root else "its fstab, to be pasted by hand: the sheet names no root"
 
     def entry_lines(self, wanted: Guest) -> tuple[str, ...]:
         """Return the lines of fstab."""
@@ -213,17 +219,17 @@ class Linux:
 
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found in the guest's root, if the sheet names one."""
-        root = str(asked.sheet.parent / asked.form.root) if asked.form.root is not None else None
+        root = root_asked(asked)
         return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)), asked.written)
 
-    def observe_root(self, root: str, mount_points: Iterable[str]) -> Guest:
+    def observe_root(self, root: Root, mount_points: Iterable[str]) -> Guest:
         """Return what is found in a root."""
         return root_of("", root, mount_points)
 
     def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
         """Add a guest's lines to a root's fstab, unless `dry`; return how many are added, and how many were there."""
         missing = missing_entries(wanted.entries, found.entries)
-        added = missing if dry else change_entries(found.entries_path or "", wanted.entries, (), ())
+        added = missing if dry or found.root is None else change_entries(found.root, wanted.entries, (), ())
         return len(added), len(wanted.entries) - len(added)
 
 

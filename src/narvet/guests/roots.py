@@ -1,0 +1,224 @@
+"""A guest's root, wherever it lies: a folder of this machine, or a filesystem inside an image. It is not trusted.
+
+In an image everything that is changed while it is open takes effect at once when it is closed well, or not at all.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
+from pathlib import Path
+
+from narvet.formats.filesystems.contract import CannotChangeError
+from narvet.formats.filesystems.trees import (
+    ChangesFiles,
+    EditedTree,
+    FileTree,
+    HasFiles,
+    Kind,
+    Node,
+    Place,
+    UnsafePathError,
+    walked,
+    whole,
+)
+from narvet.formats.images.chain import OpenChain, opened_chain, staged_image
+from narvet.formats.images.children import refuse_with_children
+from narvet.formats.images.held import held_image
+from narvet.formats.images.trust import Trust
+from narvet.formats.volumes import Volume, volumes_on
+from narvet.ground.budget import budget
+from narvet.ground.errors import NarvetError, RefusedError
+from narvet.guests.contract import GuestAsked
+from narvet.guests.host_tree import HostTree
+from narvet.model.estate import Root
+
+LARGEST_FILE = 16 << 20  # accounts of a hundred thousand people; more is not a file of this kind
+
+IsRoot = Callable[[FileTree], bool]
+"""Whether a tree of files is the root of a guest's system."""
+
+
+class NoRootError(NarvetError):
+    """There is no root where one is expected."""
+
+    status = 2
+
+
+class OpenRoot:
+    """A root, open: what its paths lead to. `unclean` is why nothing in it may be changed, empty if it may."""
+
+    def __init__(self, root: Root, tree: FileTree, unclean: str = "") -> None:
+        self.root = root
+        self.tree = tree
+        self.unclean = unclean
+
+    @contextmanager
+    def place(self, inside: str, *, follow: bool = True) -> Iterator[Place]:
+        """Yield where `inside` leads, as far as there are folders; those stay open as long as the context lasts.
+
+        Raises:
+            UnsafePathError: links lead in circles.
+        """
+        scope: AbstractContextManager[None] = self.tree.scope() if isinstance(self.tree, HostTree) else nullcontext()
+        with scope:
+            yield walked(self.tree, inside, self.shown(inside), follow=follow)
+
+    def shown(self, inside: str) -> str:
+        """Return a path as messages have it."""
+        return self.root.shown(inside)
+
+    def is_folder(self, inside: str) -> bool:
+        """Return whether there is a folder at `inside`."""
+        with self.place(inside) as place:
+            return not place.missing
+
+    def read(self, inside: str) -> bytes | None:
+        """Return a file's content, None where there is none.
+
+        Raises:
+            UnsafePathError: a link there leads nowhere in the root, or what is there is not a plain file of sane size.
+        """
+        with self.place(inside) as place:
+            return self.content(place)
+
+    def content(self, place: Place) -> bytes | None:
+        """Return the content of the file at a place, None where there is none; see `read`."""
+        shown = self.shown(place.inside)
+        if not place.missing:
+            raise UnsafePathError(f"{shown} is not a plain file")
+        if place.node is None:
+            if place.linked:
+                raise UnsafePathError(f"{shown} is a link to something that is not in the guest's root")
+            return None
+        return whole(self.tree, place.node, shown, LARGEST_FILE)
+
+
+class ChangedRoot(OpenRoot):
+    """A root that is being changed."""
+
+    def __init__(self, root: Root, tree: EditedTree) -> None:
+        super().__init__(root, tree)
+        self.edited = tree
+
+
+def root_asked(asked: GuestAsked) -> Root | None:
+    """Return where a sheet says that a guest's root lies, None where it does not."""
+    form = asked.form.root_form
+    if form is None:
+        return None
+    path = str(asked.sheet.parent / form.image)
+    formats = {} if form.format is None else {os.path.realpath(path): form.format}
+    return Root(path, form.partition, Trust(formats), asked.moment)
+
+
+@contextmanager
+def opened_root(root: Root, is_root: IsRoot) -> Iterator[OpenRoot]:
+    """Open a root to be read; a folder's own path may be a link of this machine's.
+
+    Raises:
+        OSError: there is no such folder or image, or this user may not read it.
+        NoRootError: an image has no root, or several.
+        ImageError: the image is not sound.
+    """
+    with ExitStack() as stack:
+        if not _in_image(root):
+            yield OpenRoot(root, stack.enter_context(_host_tree(Path(root.path))))
+            return
+        path = Path(root.path)
+        opened = stack.enter_context(opened_chain(path, root.trust))
+        stack.enter_context(budget(sum(link.facts.allocated for link in opened.links)))
+        volume, tree = _chosen(opened, root, is_root)
+        yield OpenRoot(root.on(volume.number), tree, volume.state.unclean or _fixed(volume))
+
+
+@contextmanager
+def changed_root(root: Root, is_root: IsRoot) -> Iterator[ChangedRoot]:
+    """Open a root to be changed, alone at work on it; in an image all changes are made at the context's end.
+
+    Raises:
+        OSError: there is no such folder or image, or this user may not change it.
+        NoRootError: an image has no root, or several.
+        ImageError: the image is not sound.
+        RefusedError: somebody uses it, it is not clean, or it is the base of others.
+    """
+    with ExitStack() as stack:
+        if not _in_image(root):
+            tree = stack.enter_context(_host_tree(Path(root.path)))
+            stack.enter_context(tree.alone())
+            yield ChangedRoot(root, tree)
+            return
+        path = Path(os.path.realpath(root.path))
+        links, leased = stack.enter_context(held_image(path, root.trust))
+        refuse_with_children(path, ())
+        stack.enter_context(budget(sum(link.facts.allocated for link in links)))
+        staged = stack.enter_context(staged_image(links))
+        volume, _ = _chosen(staged.chain, root, is_root)
+        changed = ChangedRoot(root.on(volume.number), _edited(volume, root))
+        yield changed
+        staged.commit(leased.check)
+
+
+def _edited(volume: Volume, root: Root) -> EditedTree:
+    if not isinstance(volume.kind, ChangesFiles):
+        raise RefusedError(f"{root.shown()}: files in {volume.state.kind} are not changed here; {_BY_HAND}")
+    try:
+        return volume.kind.edited(volume.device, root.moment)
+    except CannotChangeError as error:
+        raise RefusedError(f"{root.shown()}: {error}; {error.remedy}") from error
+
+
+_BY_HAND = "leave root out, and paste the entries by hand"
+
+
+def _fixed(volume: Volume) -> str:
+    return "" if isinstance(volume.kind, ChangesFiles) else f"files in {volume.state.kind} are not changed here"
+
+
+def _in_image(root: Root) -> bool:
+    return root.partition is not None or Path(root.path).is_file()
+
+
+@contextmanager
+def _host_tree(path: Path) -> Iterator[HostTree]:
+    handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        tree = HostTree(path, handle)
+        with tree.scope():
+            yield tree
+    finally:
+        os.close(handle)
+
+
+def _chosen(opened: OpenChain, root: Root, is_root: IsRoot) -> tuple[Volume, FileTree]:
+    """Return the volume of an image that holds the root, and its files."""
+    size = opened.links[0].facts.sector_size
+    volumes = volumes_on(opened.device(size or 512), size)
+    trees = [(one, one.kind.tree(one.device)) for one in volumes if isinstance(one.kind, HasFiles)]
+    if root.partition is not None:
+        trees = [(one, tree) for one, tree in trees if one.number == root.partition]
+        if not trees:
+            there = ", ".join(f"{one.state.kind} on {one.number}" for one in volumes) or "none that is known here"
+            raise NoRootError(f"{root.path} has no files on partition {root.partition}; its filesystems: {there}")
+        return trees[0]
+    found = [(one, tree) for one, tree in trees if is_root(tree)]
+    if len(found) == 1:
+        return found[0]
+    if not found:
+        raise NoRootError(f"{root.path} has no root of this guest's system on any of its {len(volumes)} filesystems")
+    numbers = ", ".join(str(one.number) for one, _ in found)
+    raise NoRootError(
+        f"{root.path} has roots on partitions {numbers}; say which: "
+        f'root = {{image = "…", partition = {found[0][0].number}}}'
+    )
+
+
+def node_at(tree: FileTree, *names: str) -> Node | None:
+    """Return what lies at a path of plain names, none of which is followed as a link, None if nothing does."""
+    node: Node | None = tree.root
+    for name in names:
+        if node is None or node.kind != Kind.FOLDER:
+            return None
+        node = tree.look_up(node, name)
+    return node

@@ -1,0 +1,120 @@
+"""Guests whose root lies in an image: found by what it holds, entries and mount points written there, all or nothing."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.program import disk, facts, fill_root, make_root, make_sheet, run
+
+AT = 'at = "/srv/with space/a"\nowner = "curator:lab"\nmode = "0750"'
+ONE = disk("a", 'size = "8 MiB"', AT)
+
+
+def root_image(folder: Path, name: str, fstab: bytes = b"# kept\n", size: str = "96 MiB") -> Path:
+    """Make an image with a small Linux root on its first partition."""
+    run("make", name, "--size", size, "--filesystem", "ext4", "--label", "root", status=0, cwd=folder)
+    made = make_root(folder / f"of-{name}", fstab)
+    (made / "srv").mkdir()
+    (made / "usr" / "lib" / "modules" / "6.1.0-2-amd64").mkdir(parents=True)
+    (made / "etc" / "os-release").write_text('NAME=Larkmoor\nPRETTY_NAME="Larkmoor Linux 4"\n')
+    return fill_root(folder / name, made)
+
+
+def inside(image: Path, path: str) -> dict[str, object]:
+    """Return what lies at a path inside an image's first partition."""
+    found: dict[str, object] = facts("look", f"{image}:1", path)
+    return found
+
+
+def missing(sheet: Path) -> str:
+    """Return why a review says that the root cannot be used."""
+    found = facts("review", str(sheet), status=1)["findings"]
+    return "".join(one["message"] for one in found if one["rule"] == "root-missing")
+
+
+@pytest.mark.parametrize("name", ["root.raw", "root.vhdx", "root.vmdk"])
+def test_entries_and_mount_points_are_written_into_an_image(tmp_path: Path, name: str) -> None:
+    image = root_image(tmp_path, name)
+    sheet = make_sheet(tmp_path, ONE, guest=f'root = "{name}"')
+    line = facts("entries", str(sheet))["seedling"][0]
+    planned = facts("write", str(sheet), "--dry")["done"]
+    assert planned[1:] == [f"{tmp_path}/{name}:1/srv/with space/a", f"{tmp_path}/{name}:1/etc/fstab"]
+    before = image.read_bytes()
+    assert facts("confirm", str(sheet), status=1)["differences"] and image.read_bytes() == before
+    assert facts("write", str(sheet))["done"] == planned
+    point = inside(image, "/srv/with space/a")
+    assert (point["kind"], point["uid"], point["gid"], point["mode"]) == ("folder", 1201, 1300, "0750")
+    assert (inside(image, "/srv/with space")["uid"], inside(image, "/srv/with space")["mode"]) == (0, "0755")
+    fstab = inside(image, "/etc/fstab")
+    assert fstab["text"] == f"# kept\n{line}\n" and fstab["mode"] == "0644"
+    assert facts("confirm", str(sheet))["agrees"] and facts("write", str(sheet))["done"] == []
+    assert [one["findings"] for one in facts("survey", str(image))] == [[]]
+    sheet.write_text(sheet.read_text().replace("/srv/with space/a", "/srv/b"))
+    facts("write", str(sheet))
+    assert "/srv/b ext4" in str(inside(image, "/etc/fstab")["text"])
+    assert [one["name"] for one in json.loads(run("look", f"{image}:1", "/srv", "--json", status=0).stdout)["entries"]] == [
+        "b", "with space",
+    ]  # fmt: skip
+    run("retire", str(sheet), "a", "--yes", status=0)
+    assert inside(image, "/etc/fstab")["text"] == "# kept\n"
+
+
+def test_a_child_is_changed_and_never_its_base(tmp_path: Path) -> None:
+    base = root_image(tmp_path, "base.qcow2")
+    run("branch", "base.qcow2", "child.qcow2", status=0, cwd=tmp_path)
+    before = base.read_bytes()
+    sheet = make_sheet(tmp_path, ONE, guest='root = "child.qcow2"')
+    run("write", str(sheet), status=0)
+    assert base.read_bytes() == before and facts("confirm", str(sheet))["agrees"]
+    assert "UUID=" in str(inside(tmp_path / "child.qcow2", "/etc/fstab")["text"])
+    sheet.write_text(sheet.read_text().replace("child.qcow2", "base.qcow2"))
+    assert "is a child of it and needs it" in run("write", str(sheet), status=3).stderr
+    assert base.read_bytes() == before
+
+
+def test_the_one_root_is_found_or_all_are_named(tmp_path: Path) -> None:
+    two = make_sheet(
+        tmp_path / "maker", disk("b", 'size = "200 MiB"', 'size = "90 MiB"', 'size = "rest"'), guest="zone = 'x'"
+    )
+    run("write", str(two), status=0)
+    image, made = tmp_path / "maker" / "shelf" / "b.raw", make_root(tmp_path / "of")
+    sheet = make_sheet(tmp_path, ONE, guest='root = "maker/shelf/b.raw"')
+    assert "has no root of this guest's system" in missing(sheet)
+    fill_root(image, made, 2)
+    assert "b.raw:2/etc/fstab" in facts("write", str(sheet), "--dry")["done"][-1]
+    fill_root(image, made, 1)
+    assert "roots on partitions 1, 2" in missing(sheet)
+    text = sheet.read_text()
+    sheet.write_text(text.replace('root = "maker/shelf/b.raw"', 'root = {image = "maker/shelf/b.raw", partition = 1}'))
+    assert "b.raw:1/etc/fstab" in facts("write", str(sheet))["done"][-1]
+    assert str(inside(image, "/etc/fstab")["text"]).startswith("UUID=")
+    sheet.write_text(text.replace('root = "maker/shelf/b.raw"', 'root = {image = "maker/shelf/b.raw", partition = 7}'))
+    assert "no files on partition 7" in missing(sheet)
+    sheet.write_text(text.replace("maker/shelf/b.raw", "gone.raw"))
+    assert "neither a folder nor an image" in missing(sheet)
+
+
+def test_what_may_not_be_changed_is_refused_before_anything_is_written(tmp_path: Path) -> None:
+    """A root whose journal is not empty: a finding, and neither the disk nor the root is written."""
+    image = root_image(tmp_path, "root.raw")
+    start = facts("survey", str(image))[0]["partitions"][0]["start"]
+    sheet = make_sheet(tmp_path, ONE, guest='root = "root.raw"')
+    with image.open("r+b") as file:
+        file.seek(start + 1024 + 0x3A)
+        file.write(b"\0\0")  # s_state: not clean
+    before = image.read_bytes()
+    found = facts("write", str(sheet), status=1)["findings"]
+    assert [one["rule"] for one in found if one["level"] == "error"] == ["root-not-changeable"]
+    assert image.read_bytes() == before and not (tmp_path / "shelf" / "a.raw").exists()
+
+
+def test_entries_go_into_another_image(tmp_path: Path) -> None:
+    image = root_image(tmp_path, "other.vhdx")
+    sheet = make_sheet(tmp_path, ONE)
+    for added in (1, 0):
+        done = run("entries", str(sheet), "seedling", "--into", f"{image}:1", status=0)
+        assert f"{added} {'line' if added == 1 else 'lines'} added" in done.stdout
+    assert "UUID=" in str(inside(image, "/etc/fstab")["text"])
