@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from importlib.resources import as_file, files
 from pathlib import Path
 
+from narvet.demo.root_image import root_image
 from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
@@ -35,6 +36,7 @@ def lay_example_out(folder: Path) -> Path:
         shutil.copytree(example, folder, dirs_exist_ok=True)
     for store in STORES:
         (folder / "stores" / store).mkdir(parents=True)
+    root_image(folder / "guests" / "coldroom")
     return folder / "sheet.toml"
 
 
