@@ -34,7 +34,7 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json:
     found, status = _surveys(paths, known)
     findings = [finding for one in found for finding in one.findings]
     if as_json:
-        print_json([facts.survey_facts(one) for one in found])
+        print_json([facts.survey_facts(one, found) for one in found])
     else:
         in_folders = any(Path(path).is_dir() for path in paths)
         print_text(lambda marks: text.in_lines(found) if brief else text.surveys(found, marks, in_brief=in_folders))

@@ -11,6 +11,9 @@ from narvet.guests.contract import GuestSystem
 _REGISTRY = {"linux": "narvet.guests.linux.system", "windows": "narvet.guests.windows.system"}
 
 
+SYSTEMS = tuple(_REGISTRY)
+
+
 @cache
 def guest_system(name: str) -> GuestSystem:
     """Return the system that a guest which runs `name` has."""

@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
+    from narvet.formats.filesystems.trees import FileTree
     from narvet.formats.tables.contract import DataPartition
     from narvet.ground.findings import Finding, Place
-    from narvet.model.estate import Disk, Guest, Partition, Root
+    from narvet.model.estate import Disk, FoundSystem, Guest, Partition, Root
     from narvet.model.layout import PlannedDisk
     from narvet.model.moves import Difference, Step
     from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -210,6 +211,14 @@ class HasRoots(Protocol):
 
     def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
         """Add a guest's entries to a root, unless `dry`; return how many are added, and how many were there."""
+
+
+@runtime_checkable
+class IsRecognised(Protocol):
+    """A system that can be told from the files of its root."""
+
+    def recognise(self, tree: FileTree, partition: int) -> FoundSystem | None:
+        """Return what lives in a tree of files, which is not trusted; None if it is not this system."""
 
 
 @dataclass(frozen=True)

@@ -117,14 +117,33 @@ class Partition:
 
 
 @dataclass(frozen=True)
+class FoundSystem:
+    """A guest's system that lives on a partition of a disk, and what it mounts by its own entries.
+
+    `runs` is the system as a sheet names it, `name` what it calls itself, `version` its kernel's or its own. `mounts`
+    are pairs: what is mounted, by a tag and a value in one form (`UUID=…`), and where.
+    """
+
+    partition: int
+    runs: str
+    name: str
+    version: str = ""
+    mounts: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
 class Disk:
-    """A disk: its image, its table and its partitions. `table` is the table's name, `NO_TABLE` without one."""
+    """A disk: its image, its table and its partitions. `table` is the table's name, `NO_TABLE` without one.
+
+    `systems` are those that were found to live on it.
+    """
 
     image: Image
     table: str = NO_TABLE
     table_id: str = ""
     partitions: tuple[Partition, ...] = ()
     findings: tuple[Finding, ...] = ()
+    systems: tuple[FoundSystem, ...] = ()
 
     @property
     def path(self) -> str:

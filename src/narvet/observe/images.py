@@ -15,6 +15,7 @@ from narvet.block.sectors import WithSectors
 from narvet.block.window import Window
 from narvet.formats.filesystems import candidates
 from narvet.formats.filesystems.contract import FilesystemState, Shrinks
+from narvet.formats.filesystems.trees import HasFiles
 from narvet.formats.images import format_by_content, format_by_ending
 from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain, parts_of
 from narvet.formats.images.contract import ImageFacts
@@ -22,11 +23,14 @@ from narvet.formats.images.trust import Trust
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
+from narvet.formats.volumes import volumes_on
 from narvet.ground.budget import budget
 from narvet.ground.errors import ImageError, NarvetError, UnsupportedError, UntrustedError
 from narvet.ground.findings import Finding, Place, has_errors, image_place
 from narvet.ground.rules import images as rules
-from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Partition
+from narvet.guests import SYSTEMS, guest_system
+from narvet.guests.contract import IsRecognised
+from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, FoundSystem, Image, Partition
 
 UNKNOWN_FORMAT = "unknown"
 """What an image is called that cannot be opened as any format."""
@@ -37,10 +41,14 @@ _BY_CONTENT = Trust(by_content=True)
 
 @dataclass(frozen=True)
 class _Look:
-    """How filesystems are looked at: `deep` for every fault, `reach` for how small each could be made."""
+    """How filesystems are looked at: `deep` for every fault, `reach` for how small each could be made.
+
+    With `systems` they are also looked at for the systems of guests that live there.
+    """
 
     deep: bool = False
     reach: bool = False
+    systems: bool = False
 
 
 def survey(
@@ -48,12 +56,13 @@ def survey(
     *,
     deep: bool = True,
     reach: bool = False,
+    systems: bool = False,
     trust: Trust = _BY_CONTENT,
     sector_size: int | None = None,
 ) -> Disk:
     """Return what is found at `path`; without `deep`, filesystems are only looked at for their facts.
 
-    With `reach` those facts have how small a filesystem can be made.
+    With `reach` those facts have how small a filesystem can be made, with `systems` which guests' systems live there.
 
     `trust` is what is said of the image, and `sector_size` the bytes of its sectors where its format does not record
     them; None lets the content tell.
@@ -65,7 +74,7 @@ def survey(
     place, where = Path(path), image_place(path)
     try:
         with opened_chain(place, trust, changed_too=True) as opened, _budget(opened):
-            return _inside(path, opened, sector_size, _Look(deep, reach))
+            return _inside(path, opened, sector_size, _Look(deep, reach, systems))
     except UntrustedError as error:
         said = rules.base_elsewhere.error(where, str(error))
         return Disk(_image(path, identify(place, trust).facts, 0), findings=(said,))
@@ -73,6 +82,16 @@ def survey(
         size = place.stat().st_size
         damaged = rules.image_damaged.error(where, str(error))
         return Disk(Image(path, UNKNOWN_FORMAT, "thin", size, 0, size), findings=(damaged,))
+
+
+def _systems(device: BlockDevice, found: Disk) -> Iterator[FoundSystem]:
+    """Yield the systems of guests that live on a disk; what is not sound is told of elsewhere."""
+    for volume in volumes_on(device, found.image.sector_size) if found.partitions else ():
+        for system in map(guest_system, SYSTEMS):
+            if isinstance(volume.kind, HasFiles) and isinstance(system, IsRecognised):
+                with suppress(NarvetError):
+                    there = system.recognise(volume.kind.tree(volume.device), volume.number)
+                    yield from [there] if there else []
 
 
 def is_image(path: Path) -> bool:
@@ -130,8 +149,9 @@ def _inside(path: str, opened: OpenChain, sector_size: int | None, look: _Look) 
             best = _without_table(path, image, device, look)
     changed = tuple(_base_findings(where, opened.links))
     unsaid = best.image.sector_size not in (0, DEFAULT_SECTOR_SIZE) and not image.sector_size
+    systems = tuple(_systems(device, best)) if look.systems else ()
     notes = (rules.sector_not_recorded.note(where, image.format, best.image.sector_size),) if unsaid else ()
-    return replace(best, findings=(*changed, *best.findings, *notes))
+    return replace(best, findings=(*changed, *best.findings, *notes), systems=systems)
 
 
 def _likelihood(found: Disk) -> tuple[bool, bool, int]:

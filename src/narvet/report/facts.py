@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
     from narvet.ground.findings import Finding, Rule
     from narvet.model.devices import Device
-    from narvet.model.estate import Disk, Image, Partition
+    from narvet.model.estate import Disk, FoundSystem, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.model.plugs import DoorState, Rates
@@ -80,8 +80,10 @@ def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
     ]
 
 
-def survey_facts(found: Disk) -> shapes.SurveyFacts:
-    """Return what `survey --json` prints of one path."""
+def survey_facts(found: Disk, every: Iterable[Disk]) -> shapes.SurveyFacts:
+    """Return what `survey --json` prints of one path, among all that were looked at."""
+    from narvet.usecases.survey import used_as
+
     image = found.image
     return {
         "path": image.path,
@@ -96,7 +98,22 @@ def survey_facts(found: Disk) -> shapes.SurveyFacts:
         "table": found.table,
         "table_id": found.table_id or None,
         "partitions": [_found_partition(part, found) for part in found.partitions],
+        "systems": [_system(one) for one in found.systems],
+        "used": [
+            {"partition": one.partition, "at": one.at, "system": one.system, "image": one.image}
+            for one in used_as(found, every)
+        ],
         "findings": finding_facts(found.findings),
+    }
+
+
+def _system(system: FoundSystem) -> shapes.SystemFacts:
+    return {
+        "partition": system.partition,
+        "runs": system.runs,
+        "name": system.name,
+        "version": system.version or None,
+        "mounts": [{"source": source, "at": at} for source, at in system.mounts],
     }
 
 

@@ -211,6 +211,32 @@ class FoundPartitionFacts(EntryFacts):
     filesystem: InsideFacts | None
 
 
+class MountFacts(TypedDict):
+    """What a guest's system mounts, and where."""
+
+    source: str
+    at: str
+
+
+class SystemFacts(TypedDict):
+    """A guest's system that lives on a partition."""
+
+    partition: int
+    runs: str
+    name: str
+    version: str | None
+    mounts: list[MountFacts]
+
+
+class UsedFacts(TypedDict):
+    """What a partition is to a guest's system: where it is mounted, by the entries of which system on which image."""
+
+    partition: int
+    at: str
+    system: str
+    image: str
+
+
 class SurveyFacts(TypedDict):
     """What `survey --json` prints of one image or device."""
 
@@ -226,6 +252,8 @@ class SurveyFacts(TypedDict):
     table: str
     table_id: str | None
     partitions: list[FoundPartitionFacts]
+    systems: list[SystemFacts]
+    used: list[UsedFacts]
     findings: list[FindingFacts]
 
 

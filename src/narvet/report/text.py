@@ -49,6 +49,9 @@ MOST_LISTED = 200
 LEFT: Literal["left"] = "left"
 
 
+_POINTS = 6  # mount points that are spelt out
+
+
 def grid(*columns: Literal["left", "right"]) -> Table:
     """Return a table without lines whose columns are aligned as said."""
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
@@ -478,7 +481,7 @@ def surveys(found: Sequence[Disk], marks: Marks, *, in_brief: bool = False) -> R
     """Return what was found at each path; `in_brief` has a line for each ahead of that."""
     parts: list[RenderableType] = [in_lines(found), ""] if in_brief else []
     for one in found:
-        parts += [_survey(one, marks), ""]
+        parts += [_survey(one, found, marks), ""]
     return Group(*parts)
 
 
@@ -495,7 +498,7 @@ def in_lines(found: Iterable[Disk]) -> RenderableType:
     return table
 
 
-def _survey(found: Disk, marks: Marks) -> RenderableType:
+def _survey(found: Disk, every: Sequence[Disk], marks: Marks) -> RenderableType:
     image = found.image
     head = Text.assemble((image.path, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}")
     if image.block_size:
@@ -513,7 +516,28 @@ def _survey(found: Disk, marks: Marks) -> RenderableType:
     known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
     details = [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _links(known, marks)]
     details = [Padding(_details(known), (0, 0, 0, 2)), *details] if known else []
+    details += [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _systems(found, every)]
     return Group(head, Text(table, "dim"), *inside, *details)
+
+
+def _systems(found: Disk, every: Sequence[Disk]) -> Iterable[str]:
+    """Yield what lives on a disk, and what its partitions are to the systems on the disks that were looked at."""
+    from narvet.usecases.survey import used_as
+
+    for one in found.systems:
+        version = f", {'kernel ' if one.runs == 'linux' else ''}{one.version}" if one.version else ""
+        points = [printable(at) for _, at in one.mounts if at != "none"]
+        more = f" and {counted(len(points) - _POINTS, 'more place')}" if len(points) > _POINTS else ""
+        mounts = f"; it mounts {', '.join(points[:_POINTS])}{more}" if points else ""
+        yield f"{_numbered(one.partition)}: {printable(one.name)} lives here{version}{mounts}"
+    for use in used_as(found, every):
+        if not any(use.image == f"{found.path}:{one.partition}" for one in found.systems):
+            what = "swap" if use.at == "none" else printable(use.at)
+            yield f"{_numbered(use.partition)}: {what} of {printable(use.system)} on {use.image}"
+
+
+def _numbered(partition: int) -> str:
+    return f"partition {partition}" if partition else "the disk"
 
 
 def _links(known: Sequence[tuple[Partition, FilesystemState]], marks: Marks) -> list[str]:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.formats.images import format_by_ending
 from narvet.formats.images.trust import trust_of_call
 from narvet.ground.errors import RequestError
 from narvet.ground.rules.images import bytes_not_known
-from narvet.model.estate import Disk
+from narvet.model.estate import Disk, Partition
 from narvet.observe import images
 from narvet.observe.images import UNKNOWN_FORMAT
 
@@ -47,10 +47,41 @@ def survey(
         OSError: the system does not let it be read.
     """
     trust = trust_of_call(Path(path), image_format, bases, by_content=True)
-    found = images.survey(str(path), deep=deep, trust=trust, sector_size=sector_size)
+    found = images.survey(str(path), deep=deep, systems=True, trust=trust, sector_size=sector_size)
     if image_format is None and any(map(bytes_not_known.made, found.findings)) and _says_nothing(Path(path)):
         return replace(found, image=replace(found.image, format=UNKNOWN_FORMAT))
     return found
+
+
+@dataclass(frozen=True)
+class UsedAs:
+    """What a partition is to a guest's system: where it is mounted, by the entries of which system on which image."""
+
+    partition: int
+    at: str
+    system: str
+    image: str
+
+
+def used_as(disk: Disk, every: Iterable[Disk]) -> Iterator[UsedAs]:
+    """Yield what the partitions of a disk are to the systems that live on some disks, itself among them or not."""
+    known = {source: part.number for part in disk.partitions for source in _sources(part)}
+    for other in every:
+        for system in other.systems:
+            for source, at in system.mounts:
+                number = known.get(source)
+                if number is not None:
+                    yield UsedAs(number, at, system.name, f"{other.path}:{system.partition}")
+
+
+def _sources(part: Partition) -> Iterator[str]:
+    """Yield what a partition can be called where it is mounted."""
+    inside = part.filesystem
+    if inside is not None:
+        yield f"UUID={inside.uuid.lower()}"
+        yield from [f"LABEL={inside.label}"] if inside.label else []
+    yield from [f"PARTUUID={part.entry.id.lower()}"] if part.entry.id else []
+    yield from [f"PARTLABEL={part.entry.label}"] if part.entry.label else []
 
 
 def _says_nothing(path: Path) -> bool:

@@ -107,12 +107,12 @@ class _ByKey:
     """
 
     def __init__(self, entries: tuple[MountEntry, ...], wanted: Iterable[MountEntry]) -> None:
-        self.moving = {_source(entry.spec) for entry in wanted}
-        self.by_source = {_source(entry.spec): entry for entry in entries}
+        self.moving = {source_of(entry.spec) for entry in wanted}
+        self.by_source = {source_of(entry.spec): entry for entry in entries}
         self.by_file = {entry.file: entry for entry in entries}
 
 
-def _source(text: str) -> str:
+def source_of(text: str) -> str:
     """Return the first field of a line in one form: `uuid="AB"` and UUID=ab name the same filesystem."""
     tag, equals, value = text.partition("=")
     if not equals:
@@ -123,15 +123,15 @@ def _source(text: str) -> str:
 
 def _in_fstab(one: Mounted, existing: _ByKey) -> Iterator[Finding]:
     wanted, where = one.entry, one.where.key("at")
-    same = existing.by_source.get(_source(wanted.spec))
+    same = existing.by_source.get(source_of(wanted.spec))
     there = existing.by_file.get(wanted.file) if one.mount.at else None
     if same is not None and same.ours:  # it is replaced
         same = None
-    if there is not None and there.ours and _source(there.spec) in existing.moving:
+    if there is not None and there.ours and source_of(there.spec) in existing.moving:
         there = None
     if same is not None and same.file != wanted.file:
         yield rules.uuid_in_use.error(where, same.line, same.spec, same.file, wanted.file)
-    if there is not None and _source(there.spec) != _source(wanted.spec):
+    if there is not None and source_of(there.spec) != source_of(wanted.spec):
         yield rules.mount_point_in_use.error(where, there.line, there.spec, wanted.file)
     if same is not None and same.file == wanted.file and (same.vfstype, same.mntops) != (wanted.vfstype, wanted.mntops):
         yield rules.entry_kept.note(where, same.line, same.vfstype, same.mntops)
@@ -143,27 +143,27 @@ def _in_fstab(one: Mounted, existing: _ByKey) -> Iterator[Finding]:
 def mounting(disk: Disk, existing: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
     """Return the existing entries that mount a filesystem of a disk, wherever they mount it."""
     inside = (part.filesystem for part in disk.partitions if part.filesystem and part.filesystem.uuid)
-    sources = {_source(filesystem(one.kind).fstab_source(one.uuid)) for one in inside}
-    return tuple(entry for entry in existing if _source(entry.spec) in sources)
+    sources = {source_of(filesystem(one.kind).fstab_source(one.uuid)) for one in inside}
+    return tuple(entry for entry in existing if source_of(entry.spec) in sources)
 
 
 def missing_entries(wanted: Iterable[MountEntry], existing: Iterable[MountEntry]) -> tuple[MountEntry, ...]:
     """Return the wanted entries whose filesystem no existing entry mounts."""
-    known = {_source(entry.spec) for entry in existing}
-    return tuple(entry for entry in wanted if _source(entry.spec) not in known)
+    known = {source_of(entry.spec) for entry in existing}
+    return tuple(entry for entry in wanted if source_of(entry.spec) not in known)
 
 
 def surplus_entries(
     wanted: Iterable[MountEntry], disks: Iterable[PlannedDisk], existing: Iterable[MountEntry]
 ) -> tuple[MountEntry, ...]:
     """Return the existing entries that Narvet wrote for one of a sheet's disks, and that are not wanted any more."""
-    sources = {_source(entry.spec) for entry in wanted}
+    sources = {source_of(entry.spec) for entry in wanted}
     inside = (part.filesystem for disk in disks for part in disk.wanted.partitions if part.filesystem)
-    known = {_source(filesystem(one.kind).fstab_source(one.uuid)) for one in inside if one.kind in FILESYSTEMS}
+    known = {source_of(filesystem(one.kind).fstab_source(one.uuid)) for one in inside if one.kind in FILESYSTEMS}
     return tuple(
         entry
         for entry in existing
-        if entry.ours and _source(entry.spec) in known and _source(entry.spec) not in sources
+        if entry.ours and source_of(entry.spec) in known and source_of(entry.spec) not in sources
     )
 
 
@@ -171,8 +171,8 @@ def kept_entries(
     wanted: Iterable[MountEntry], existing: Iterable[MountEntry]
 ) -> tuple[tuple[MountEntry, MountEntry], ...]:
     """Return each wanted entry, with the existing one, whose filesystem is mounted elsewhere or in another way."""
-    known = {_source(entry.spec): entry for entry in existing}
-    both = ((entry, known[_source(entry.spec)]) for entry in wanted if _source(entry.spec) in known)
+    known = {source_of(entry.spec): entry for entry in existing}
+    both = ((entry, known[source_of(entry.spec)]) for entry in wanted if source_of(entry.spec) in known)
     return tuple(
         (entry, there)
         for entry, there in both

@@ -14,9 +14,9 @@ from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
 from narvet.guests.host_tree import HostTree
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
-from narvet.guests.linux.mounts import missing_entries
+from narvet.guests.linux.mounts import missing_entries, source_of
 from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, opened_root
-from narvet.model.estate import Guest, MountEntry, MountPoint, Root
+from narvet.model.estate import FoundSystem, Guest, MountEntry, MountPoint, Root
 
 FSTAB = "etc/fstab"
 _ABOVE = Owner(0, 0, 0o755)  # folders above a mount point that are missing
@@ -27,6 +27,7 @@ _KERNEL = re.compile(r"(\d{1,4})\.(\d{1,4})(?:\.\d|-|\+|$)")
 _RELEASES = ("etc/os-release", "usr/lib/os-release")
 _MARKS = (("etc", "passwd"), ("etc", "os-release"), ("usr", "lib", "os-release"), ("etc", "fstab"))
 _LONGEST_NAME = 200
+_MOST_TOLD = 1000  # entries of a table that a survey tells
 
 
 def is_linux_root(tree: FileTree) -> bool:
@@ -55,6 +56,19 @@ def root_of(guest: str, root: Root | None, mount_points: Iterable[str], written:
         told = str(error)
         said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
     return Guest(guest, root.shown(), root=root, findings=(said,))
+
+
+def recognised(tree: FileTree, partition: int) -> FoundSystem | None:
+    """Return the Linux that lives in a tree of files, None if none does."""
+    if not is_linux_root(tree):
+        return None
+    root = OpenRoot(Root("", partition), tree)
+    try:
+        entries = parse_fstab(root.read(FSTAB) or b"")
+    except UnsafePathError:
+        entries = ()
+    mounts = tuple((source_of(one.spec), one.file) for one in entries[:_MOST_TOLD])
+    return FoundSystem(partition, "linux", _system(root) or "Linux", ".".join(map(str, _kernel(root))), mounts)
 
 
 def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written: frozenset[str]) -> Guest:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.trees import FileTree
 from narvet.formats.tables.contract import DataPartition
 from narvet.ground.findings import Finding, guest_place
 from narvet.ground.rules import filesystems as filesystem_rules
@@ -32,10 +33,10 @@ from narvet.guests.linux.mounts import (
     surplus_entries,
 )
 from narvet.guests.linux.owners import resolve_owner
-from narvet.guests.linux.root import FSTAB, change_entries, root_of
+from narvet.guests.linux.root import FSTAB, change_entries, recognised, root_of
 from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
 from narvet.guests.roots import root_asked
-from narvet.model.estate import Disk, Guest, Image, MountPoint, Partition, Root
+from narvet.model.estate import Disk, FoundSystem, Guest, Image, MountPoint, Partition, Root
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -221,6 +222,10 @@ class Linux:
         """Return what is found in the guest's root, if the sheet names one."""
         root = root_asked(asked)
         return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)), asked.written)
+
+    def recognise(self, tree: FileTree, partition: int) -> FoundSystem | None:
+        """Return the Linux that lives in a tree of files, None if none does."""
+        return recognised(tree, partition)
 
     def observe_root(self, root: Root, mount_points: Iterable[str]) -> Guest:
         """Return what is found in a root."""
