@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import NEVER_CHECKED, FilesystemState, LinuxFilesystem
-from narvet.formats.filesystems.trees import FileTree
+from narvet.formats.filesystems.trees import EditedTree, FileTree
 from narvet.formats.filesystems.xfs import geometry, grow
 from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.grow import PlannedGrowth
@@ -102,6 +102,12 @@ class Xfs(LinuxFilesystem):
         from narvet.formats.filesystems.xfs.files import files_of
 
         return files_of(device)
+
+    def edited(self, device: BlockDevice, moment: int) -> EditedTree:
+        """Return its files to be changed; CannotChangeError where they cannot be."""
+        from narvet.formats.filesystems.xfs.edit import edited
+
+        return edited(device, moment)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

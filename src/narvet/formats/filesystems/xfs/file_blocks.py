@@ -96,21 +96,35 @@ def runs_of(files: Files, fork: bytes, form: int, count: int) -> list[Run]:
         return [_extent(fork[at : at + 16]) for at in range(0, 16 * count, 16)]
     if form != IN_TREE:
         return []
+    blocks = _tree_levels(files, fork)[-1]
+    return [_extent(data[_TREE_HEAD + 16 * at :][:16]) for _, used, data in blocks for at in range(used)]
+
+
+def tree_places(files: Files, fork: bytes) -> list[int]:
+    """Return the blocks of the tree of extents whose root a fork holds."""
+    return [place for level in _tree_levels(files, fork) for place, _, _ in level]
+
+
+def _tree_levels(files: Files, fork: bytes) -> list[list[tuple[int, int, bytes]]]:
+    """Return the blocks of a tree of extents level by level, the leaves last: place, records in use, bytes."""
     level, used = int.from_bytes(fork[:2], "big"), int.from_bytes(fork[2:4], "big")
     room = (len(fork) - 4) // 16
     if not 0 < level <= _MOST_DEPTH or used > room:
         raise ImageError("the root of its tree of extents is not one")
     places = [int(place) for place in np.frombuffer(fork, ">u8", used, 4 + 8 * room)]
+    found = []
     for depth in range(level - 1, -1, -1):
-        blocks = [_tree_block(files, place, depth) for place in places]
-        if depth:
-            room = (files.block - _TREE_HEAD) // 16
-            places = [
-                int(one) for used, data in blocks for one in np.frombuffer(data, ">u8", used, _TREE_HEAD + 8 * room)
-            ]
-            if len(places) > _MOST_BLOCKS:
-                raise ImageError("its tree of extents has more blocks than are read")
-    return [_extent(data[_TREE_HEAD + 16 * at :][:16]) for used, data in blocks for at in range(used)]
+        blocks = [(place, *_tree_block(files, place, depth)) for place in places]
+        found.append(blocks)
+        room = (files.block - _TREE_HEAD) // 16
+        places = [
+            int(one)
+            for _, used, data in (blocks if depth else ())
+            for one in np.frombuffer(data, ">u8", used, _TREE_HEAD + 8 * room)
+        ]
+        if len(places) > _MOST_BLOCKS:
+            raise ImageError("its tree of extents has more blocks than are read")
+    return found
 
 
 def _tree_block(files: Files, place: int, level: int) -> tuple[int, bytes]:

@@ -17,6 +17,7 @@ from narvet.formats.filesystems.trees import LARGEST_TARGET, Kind, Node, TreeRea
 from narvet.formats.filesystems.xfs import file_blocks as blocks
 from narvet.formats.filesystems.xfs import records as r
 from narvet.formats.filesystems.xfs.file_blocks import BIGTIME, IN_INODE, NREXT64, Run
+from narvet.formats.filesystems.xfs.folders import Name
 from narvet.formats.filesystems.xfs.trees import sound
 from narvet.formats.filesystems.xfs.volume import Volume, volume_of
 from narvet.ground.budget import spend
@@ -127,21 +128,22 @@ class XfsFiles(TreeReader):
 
     def names(self, folder: Node) -> Iterator[tuple[str, object]]:
         """Yield the names in a folder and their inodes, in the order they are kept."""
-        held = self.held_of(folder)
-        if held.inode.di_format == IN_INODE:
-            found = _short_entries(held, with_kinds=self._with_kinds)
-        else:
-            found = self._long_entries(held)
-        for number, name in found:
-            text = name.decode("utf-8", "surrogateescape")
+        for one in self.entries(self.held_of(folder)):
+            text = one.name.decode("utf-8", "surrogateescape")
             if is_name(text):
-                yield text, number
+                yield text, one.inode
+
+    def entries(self, folder: Held) -> Iterator[Name]:
+        """Yield the names in a folder with their inodes and kinds; `.` and `..` too where they are kept."""
+        if folder.inode.di_format == IN_INODE:
+            return _short_entries(folder, with_kinds=self._with_kinds)
+        return self._long_entries(folder)
 
     @property
     def _with_kinds(self) -> bool:
         return bool(self.volume.superblock.sb_features_incompat & r.FTYPE)
 
-    def _long_entries(self, held: Held) -> Iterator[tuple[int, bytes]]:
+    def _long_entries(self, held: Held) -> Iterator[Name]:
         for place, data in blocks.pieces(self.blocks, self.runs(held), lambda _: self.blocks.folder_block):
             if place >= blocks.LEAF_SPACE:
                 return
@@ -282,8 +284,8 @@ def _seconds(moment: int, *, big: bool) -> int:
     return seconds - (seconds >> 31 << 32)
 
 
-def _short_entries(held: Held, *, with_kinds: bool) -> Iterator[tuple[int, bytes]]:
-    """Yield inode and name of the entries of a folder that lies in its inode."""
+def _short_entries(held: Held, *, with_kinds: bool) -> Iterator[Name]:
+    """Yield the entries of a folder that lies in its inode."""
     data = held.content[: held.inode.di_size]
     if len(data) < 6:
         raise ImageError(f"the folder of inode {held.number} is cut short")
@@ -295,12 +297,13 @@ def _short_entries(held: Held, *, with_kinds: bool) -> Iterator[tuple[int, bytes
         start = place + 3 + length + with_kinds
         if not length or start + size > len(data):
             raise ImageError(f"the folder of inode {held.number}: an entry leaves it")
-        yield int.from_bytes(data[start : start + size], "big"), name
+        kind = data[start - 1] if with_kinds else 0
+        yield Name(int.from_bytes(data[start : start + size], "big"), kind, name)
         place = start + size
 
 
-def _block_entries(data: bytes, where: str, *, with_kinds: bool) -> Iterator[tuple[int, bytes]]:
-    """Yield inode and name of the entries of a block of a folder; a block of its own ends with its leaves."""
+def _block_entries(data: bytes, where: str, *, with_kinds: bool) -> Iterator[Name]:
+    """Yield the entries of a block of a folder; a block of its own ends with its leaves."""
     end = len(data)
     if data[:4] == blocks.DATA_MAGICS[0]:
         end -= 8 + 8 * int.from_bytes(data[-8:-4], "big")
@@ -317,7 +320,8 @@ def _block_entries(data: bytes, where: str, *, with_kinds: bool) -> Iterator[tup
         size = -(-(11 + length + with_kinds) // 8) * 8
         if not length or place + size > end:
             raise ImageError(f"{where}: an entry leaves its block")
-        yield int.from_bytes(data[place : place + 8], "big"), data[place + 9 : place + 9 + length]
+        name, kind = data[place + 9 : place + 9 + length], data[place + 9 + length] if with_kinds else 0
+        yield Name(int.from_bytes(data[place : place + 8], "big"), kind, name)
         place += size
     if place != end:
         raise ImageError(f"{where}: its entries do not fill their block")

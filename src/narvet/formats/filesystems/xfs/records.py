@@ -31,6 +31,8 @@ HARMLESS = frozenset({"ftype", "spinodes", "bigtime", "nrext64", "exchrange", "p
 """Features about inodes and folders: growth touches none of them."""
 
 # Owners of runs of blocks in the reverse mapping tree.
+FIRST_OWNER = 1 << 63  # from here on owners are no files
+IN_ATTRIBUTES, IN_TREE, NOT_WRITTEN = 1 << 63, 1 << 62, 1 << 61  # in rm_offset
 OWN_FS, OWN_LOG, OWN_AG, OWN_INOBT, OWN_INODES, OWN_REFC = ((1 << 64) - n for n in (3, 4, 5, 6, 7, 8))
 
 
