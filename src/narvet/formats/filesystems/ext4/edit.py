@@ -68,6 +68,10 @@ class Ext4Edited(Ext4Files):
         self._space = Space(files.volume)
         self._ratio = files.volume.shape.cluster_blocks
 
+    def held_of(self, node: Node) -> Held:
+        """Return the inode of a node as it is now."""
+        return self.held(node.number)
+
     def make_folder(self, parent: Node, name: str, owner: Owner, attributes: Mapping[str, bytes]) -> Node:
         """Make a folder in another one."""
         above = self._open_folder(parent, name)

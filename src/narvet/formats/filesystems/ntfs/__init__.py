@@ -16,7 +16,7 @@ from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs
 from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST, NtfsOptions, native_id
 from narvet.formats.filesystems.ntfs.shrink import PlannedShrinking
-from narvet.formats.filesystems.trees import FileTree
+from narvet.formats.filesystems.trees import EditedTree, FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 
@@ -118,6 +118,12 @@ class Ntfs(ForWindows):
         from narvet.formats.filesystems.ntfs.tree import files_of
 
         return files_of(device)
+
+    def edited(self, device: BlockDevice, moment: int) -> EditedTree:
+        """Return its files to be changed; CannotChangeError where they cannot be."""
+        from narvet.formats.filesystems.ntfs.change import edited
+
+        return edited(device, moment)
 
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""

@@ -28,6 +28,11 @@ class Records:
         self._volume = volume
         self._table = table
 
+    @property
+    def table(self) -> BlockDevice:
+        """The table itself."""
+        return self._table
+
     def __call__(self, number: int) -> list[Found]:
         """Return the attributes of a record in use; ImageError if it is none."""
         return self.with_head(number)[1]

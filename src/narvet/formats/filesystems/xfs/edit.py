@@ -48,6 +48,10 @@ class XfsEdited(XfsFiles):
         self._form = Form(self.blocks.folder_block, self.blocks.block, self._with_kinds, files.volume.uuid)
         self._parents = bool(superblock.sb_features_incompat & _bit("parent"))
 
+    def held_of(self, node: Node) -> Held:
+        """Return the inode of a node as it is now."""
+        return self.held(node.number)
+
     def make_folder(self, parent: Node, name: str, owner: Owner, attributes: Mapping[str, bytes]) -> Node:
         """Make a folder in another one."""
         above = self._open_folder(parent, name)

@@ -1,0 +1,109 @@
+"""Files that Narvet puts into an NTFS, judged by a guest's driver: read to the byte, and gone on with."""
+
+from __future__ import annotations
+
+import hashlib
+import random
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+
+from narvet.block.file import FileDevice
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Wishes
+from narvet.formats.filesystems.ntfs.change import NtfsEdited, edited
+from narvet.formats.filesystems.trees import Node, Owner
+from narvet.ground.units import KIB, MIB
+from tests.program import HERE, facts
+from tests.real.guest import Answers, Attached, complaints, device_at
+
+pytestmark = pytest.mark.guest
+
+UNITS = (4 * KIB, 512, 64 * KIB)
+MOMENT, OWNER = 1772409600, Owner(0, 0, 0o755)
+SCRIPT = """mkdir -p /mnt/{n}; mount -t ntfs3 -o iocharset=utf8 {device} /mnt/{n}
+(cd /mnt/{n}; find . -type f | sort | while read -r name; do echo "{n} sum $(sha256sum "$name")"; done)
+echo "{n} volumes $(find /mnt/{n}/Mounts -type l | wc -l)"
+mkdir /mnt/{n}/Later; for i in $(seq 300); do echo $i > "/mnt/{n}/Later/a later name $i"; done
+rm /mnt/{n}/Windows/config/*7*; for i in $(seq 40); do mkdir "/mnt/{n}/Windows/config/more $i"; done
+(cd /mnt/{n}; find . -type f | wc -l | sed "s/^/{n} files /")
+umount /mnt/{n}
+"""
+
+
+def content(number: int) -> bytes:
+    """Return what a file has: some bytes, or some hundred thousand."""
+    return random.Random(number).randbytes([10, 300, 5000, 70_000, 3][number % 5] * (1 + number % 7))
+
+
+def folder(tree: NtfsEdited, *names: str) -> Node:
+    """Return a folder by the names that lead to it."""
+    node = tree.root
+    for name in names:
+        found = tree.look_up(node, name)
+        assert found is not None
+        node = found
+    return node
+
+
+def edit(tree: NtfsEdited) -> dict[str, str]:
+    """Make folders and files, replace some, mount volumes and take some out; return the files' checksums."""
+    sums = {}
+    tree.make_folder(tree.make_folder(tree.root, "Windows", OWNER, {}), "config", OWNER, {})
+    for number in range(60):
+        name = f"Datei ü {number} {'x' * (number % 40)}.dat"
+        tree.replace(folder(tree, "Windows", "config"), name, content(number))
+        sums[f"./Windows/config/{name}"] = hashlib.sha256(content(number)).hexdigest()
+    for number in range(0, 60, 3):
+        name, data = (
+            f"Datei ü {number} {'x' * (number % 40)}.dat",
+            random.Random(-number).randbytes(number % 9 * 20_000),
+        )
+        tree.replace(folder(tree, "WINDOWS", "Config"), name.upper(), data)
+        sums[f"./Windows/config/{name}"] = hashlib.sha256(data).hexdigest()
+    tree.make_folder(tree.root, "Mounts", OWNER, {})
+    for number in range(40):
+        tree.mount(folder(tree, "Mounts"), f"volume {number}", UUID(int=number + 1))
+    for number in range(0, 40, 4):
+        assert tree.remove_folder(folder(tree, "Mounts"), f"volume {number}")
+    assert not tree.remove_folder(tree.root, "Windows")
+    return sums
+
+
+def prepare(place: Path, memory: Path) -> tuple[list[Attached], str]:
+    """Make an NTFS of each unit, and put files into it."""
+    del memory
+    disks, script = [], ""
+    for number, unit in enumerate(UNITS):
+        image, kind = place / f"ntfs-{number}.raw", filesystem("ntfs")
+        with image.open("x+b", buffering=0) as file:
+            file.truncate(120 * MIB)
+            kind.plan(120 * MIB, Wishes(UUID(int=9), "seeds", unit=unit)).write(FileDevice(file))
+            sums = edit(edited(FileDevice(file), MOMENT))
+            state = kind.read(FileDevice(file), HERE)
+        assert state is not None and state.findings == () and len(state.links) == 30
+        (place / f"sums-{number}").write_text("".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
+        disks.append(Attached(image, number))
+        script += SCRIPT.format(n=f"n{number}", device=device_at(number))
+    return disks, script
+
+
+@pytest.fixture(scope="module")
+def used(guests: dict[str, Any]) -> Iterator[tuple[Path, Answers]]:
+    """What the guest said, and the folder of its images."""
+    yield guests[__name__].folder, guests[__name__].answers
+
+
+def test_a_guest_reads_and_goes_on_with_them(used: tuple[Path, Answers]) -> None:
+    place, answers = used
+    for number in range(len(UNITS)):
+        wanted = sorted((place / f"sums-{number}").read_text().splitlines())
+        assert sorted(filter(None, answers.said[f"n{number} sum"].splitlines())) == wanted
+        assert answers.said[f"n{number} volumes"] == "30"
+        left = [line for line in wanted if "7" not in line.rpartition("/")[2]]
+        assert int(answers.said[f"n{number} files"]) == 300 + len(left)
+        assert facts("survey", str(place / f"ntfs-{number}.raw"))[0]["findings"] == []
+    assert complaints(answers.log, "ntfs") == []
