@@ -83,8 +83,8 @@ class OpenRoot:
         with self.place(inside) as place:
             return self.content(place)
 
-    def content(self, place: Place) -> bytes | None:
-        """Return the content of the file at a place, None where there is none; see `read`."""
+    def content(self, place: Place, most: int = LARGEST_FILE) -> bytes | None:
+        """Return the content of the file at a place, at most so many bytes, None where there is none; see `read`."""
         shown = self.shown(place.inside)
         if not place.missing:
             raise UnsafePathError(f"{shown} is not a plain file")
@@ -92,7 +92,7 @@ class OpenRoot:
             if place.linked:
                 raise UnsafePathError(f"{shown} is a link to something that is not in the guest's root")
             return None
-        return whole(self.tree, place.node, shown, LARGEST_FILE)
+        return whole(self.tree, place.node, shown, most)
 
 
 class ChangedRoot(OpenRoot):

@@ -253,8 +253,9 @@ class Guest:
     into, None where the sheet names none. `users` has name to uid and gid, `groups` name to gid. `entries` are lines of
     fstab, `values` those of the registry, None where there is no text of Narvet's; `surplus` are entries found that are
     to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used. `root` is where it
-    lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `kernel` the version of its oldest
-    kernel.
+    lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `version` its own or
+    its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online" or "offline", empty where that is not
+    known; `asks_online` whether the sheet asks for the former.
     """
 
     name: str = ""
@@ -270,7 +271,9 @@ class Guest:
     root: Root | None = None
     unclean: str = ""
     system: str = ""
-    kernel: tuple[int, ...] = ()
+    version: tuple[int, ...] = ()
+    new_disks: str = ""
+    asks_online: bool = False
 
     @property
     def is_readable(self) -> bool:

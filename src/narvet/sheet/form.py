@@ -179,9 +179,15 @@ class GuestForm(Form):
     root: Annotated[
         PathText | RootForm | None,
         Told(
-            "linux: its root filesystem: a folder, or an image that it lies in, or "
+            "its root filesystem: a folder (linux), or an image that it lies in, or "
             '`{image = "guests/coldroom.qcow2", partition = 2}`; see [roots](roots.md)',
-            "none: entries are only shown, and owners must be numbers",
+            "none: entries are only shown, and owners of linux must be numbers",
+        ),
+    ] = None
+    new_disks: Annotated[
+        Literal["online"] | None,
+        Told(
+            'windows: `"online"` has the guest use disks that it sees for the first time at once', "as the guest has it"
         ),
     ] = None
     slots: Annotated[

@@ -46,7 +46,20 @@ def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), a
     sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})
     named = frozenset(deep_only) or frozenset(sheet.disk)
     facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew), apart=apart)
+    sheet = _with_versions(sheet, facts)
     return WorkedOut(plan(sheet, facts), facts, sheet)
+
+
+def _with_versions(sheet: Sheet, facts: Facts) -> Sheet:
+    """Return a sheet whose guests have the versions that their roots tell, where it does not say them."""
+    found = facts.found.guests
+    guests = {
+        name: form.model_copy(update={"version": found[name].version})
+        if form.version is None and name in found and found[name].version
+        else form
+        for name, form in sheet.guest.items()
+    }
+    return sheet.model_copy(update={"guest": guests})
 
 
 def only(found: WorkedOut, names: Iterable[str]) -> WorkedOut:

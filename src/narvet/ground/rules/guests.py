@@ -30,6 +30,18 @@ def root_not_changeable(root: str, reason: str) -> Wording:
 
 
 @rule(
+    meaning="This Windows keeps disks that it sees for the first time offline, so that they get no letters.",
+    way_out='Say new_disks = "online" for the guest, or bring the disks online in it.',
+)
+def new_disks_offline(guest: str) -> Wording:
+    """Word a Windows that does not use new disks."""
+    return (
+        f"guest {guest} keeps new disks offline by its policy for them",
+        'say new_disks = "online", or bring them online in the guest',
+    )
+
+
+@rule(
     meaning="A link in the guest's root leads out of it or in circles; Narvet does not follow it.",
     way_out="Put a plain file in the link's place.",
 )

@@ -88,7 +88,7 @@ def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written:
         root=root,
         unclean=found.unclean,
         system=_system(found),
-        kernel=_kernel(found),
+        version=_kernel(found),
     )
 
 

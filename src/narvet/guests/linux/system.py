@@ -54,7 +54,7 @@ class Linux:
     owners_need_rights = False
     filesystems = ("ext4", "xfs", "swap")
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
-        GuestForm: ("letters",),
+        GuestForm: ("letters", "new_disks"),
         DiskForm: ("set_aside",),
         PartitionForm: ("access", "attributes"),
     }

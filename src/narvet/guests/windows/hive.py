@@ -8,6 +8,7 @@ by their offsets behind the base block. Nothing in a hive is trusted.
 from __future__ import annotations
 
 import struct
+from bisect import bisect_left
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -426,10 +427,16 @@ class Hive:
 
     def _release(self, cell: int) -> None:
         """Make a cell free; what it held is gone."""
-        length = len(self._cell(cell, 4)) + 4
+        length, spare = len(self._cell(cell, 4)) + 4, self._spare()
+        index = bisect_left(spare, (cell, 0))
+        low = index
+        if index < len(spare) and spare[index][0] == cell + length:
+            length, index = length + spare[index][1], index + 1
+        if low and sum(spare[low - 1]) == cell:
+            low, (cell, before) = low - 1, spare[low - 1]
+            length += before
+        spare[low:index] = [(cell, length)]
         self._data[cell : cell + length] = struct.pack("<i", length) + bytes(length - 4)
-        self._spare().append((cell, length))
-        self._spare().sort()
         self._changed = True
 
     def finished(self, moment: int) -> bytes | None:

@@ -15,11 +15,11 @@ from uuid import UUID
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Folder
-from narvet.ground.findings import Finding, Place
+from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import guests as rules
 from narvet.guests.contract import PartitionKey
 from narvet.guests.windows.registry import BY_GUID
-from narvet.model.estate import Disk, Partition, RegistryValue
+from narvet.model.estate import Disk, Guest, Partition, RegistryValue
 from narvet.model.layout import PlannedDisk
 from narvet.sheet.resolved import ResolvedPartition, ResolvedSheet
 
@@ -131,6 +131,28 @@ def letter_of(disk: Disk, part: Partition, found: Iterable[RegistryValue]) -> st
     identity = _identity(disk, part)
     names = (value.name for value in found if value.data == identity and value.name.startswith(_LETTERS))
     return next((name.removeprefix(_LETTERS) for name in names), "")
+
+
+def check_letters(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+    """Yield the letters that a guest's registry gives to volumes that are none of the sheet's."""
+    own = tuple(disks)
+    known = {_identity(disk.wanted, part) for disk in own for part in disk.wanted.partitions if part.number}
+    taken = {
+        value.name.removeprefix(_LETTERS): value.data for value in found.values or () if value.name.startswith(_LETTERS)
+    }
+    for disk in own:
+        for part in disk.wanted.partitions:
+            letter = part.at or ""
+            if letter in taken and taken[letter] not in known and part.mount is not None:
+                place = disk_place(disk.name).part(part.mount.index).key("at")
+                yield rules.letter_in_use.error(place, letter, found.name, tuple(sorted(taken)))
+
+
+def mounted_letters(values: Iterable[RegistryValue]) -> Iterator[tuple[str, str]]:
+    """Yield what the letters of a registry stand for, as far as it is a partition of a GPT, and each letter."""
+    for value in values:
+        if value.name.startswith(_LETTERS) and value.data.startswith(BY_GUID) and len(value.data) == len(BY_GUID) + 16:
+            yield f"PARTUUID={UUID(bytes_le=value.data[len(BY_GUID) :])}", value.name.removeprefix(_LETTERS)
 
 
 def taken_back(

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from narvet.ground.units import counted
 from narvet.guests.windows.registry import write_registry
-from narvet.model.estate import RegistryValue
+from narvet.guests.windows.root import SYSTEM_HIVE, change_registry
+from narvet.model.estate import RegistryValue, Root
 
 
 @dataclass(frozen=True)
@@ -18,6 +19,7 @@ class WriteRegistryText:
     touches: str
     values: tuple[RegistryValue, ...]
     is_change: bool = False
+    online: bool = False
     guest_may_run = True
     comes_last = True
 
@@ -28,5 +30,39 @@ class WriteRegistryText:
 
     def apply(self) -> dict[str, object]:
         """Put it in place, all at once."""
-        write_registry(Path(self.touches), self.values)
+        write_registry(Path(self.touches), self.values, online=self.online)
         return {"did": "registry text", "guest": self.guest, "values": [value.name for value in self.values]}
+
+
+@dataclass(frozen=True)
+class ChangeRegistry:
+    """Change the registry of a Windows guest in its root: values that tie letters and volumes to disks.
+
+    Values without data are taken out. With `online` the guest no longer holds new disks offline.
+    """
+
+    guest: str
+    root: Root
+    values: tuple[RegistryValue, ...]
+    online: bool = False
+    is_change: bool = False
+    guest_may_run = False
+    comes_last = True
+
+    @property
+    def touches(self) -> str:
+        """The hive."""
+        return self.root.shown(SYSTEM_HIVE)
+
+    @property
+    def summary(self) -> str:
+        """The change in a few words."""
+        put, gone = (sum(bool(one.data) is has for one in self.values) for has in (True, False))
+        words = [f"{counted(put, 'value')} of the registry" if put else "", f"{gone} removed" if gone else ""]
+        words.append("new disks online" if self.online else "")
+        return ", ".join(word for word in words if word)
+
+    def apply(self) -> dict[str, object]:
+        """Change them, all at once."""
+        done = change_registry(self.root, self.values, online=self.online)
+        return {"did": "registry", "guest": self.guest, "values": list(done)}

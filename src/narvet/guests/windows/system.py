@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from narvet.formats.filesystems.contract import Capacity, Folder
+from narvet.formats.filesystems.trees import FileTree
 from narvet.formats.tables.contract import DataPartition
 from narvet.ground.findings import Finding, Place, guest_place
 from narvet.ground.rules import guests as rules
@@ -20,11 +21,21 @@ from narvet.guests.contract import (
     PartitionDefaults,
     PartitionKey,
 )
+from narvet.guests.roots import OpenRoot, root_asked
 from narvet.guests.windows.checks import FILESYSTEMS, GPT_SINCE, check_disk, check_limits, is_older
-from narvet.guests.windows.mounts import folder_mounts, is_letter, letter_of, registry_values, taken_back
-from narvet.guests.windows.registry import HEAD, KEY, guest_with_text, value_line, value_meaning
-from narvet.guests.windows.steps import WriteRegistryText
-from narvet.model.estate import Disk, Guest, Partition
+from narvet.guests.windows.mounts import (
+    check_letters,
+    folder_mounts,
+    is_letter,
+    letter_of,
+    mounted_letters,
+    registry_values,
+    taken_back,
+)
+from narvet.guests.windows.registry import HEAD, KEY, POLICY_LINES, guest_with_text, value_line, value_meaning
+from narvet.guests.windows.root import SYSTEM_HIVE, facts_of, is_windows_root, root_of
+from narvet.guests.windows.steps import ChangeRegistry, WriteRegistryText
+from narvet.model.estate import Disk, FoundSystem, Guest, Partition, RegistryValue, Root
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
@@ -44,7 +55,7 @@ class Windows:
     owners_need_rights = True
     filesystems = FILESYSTEMS
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]] = {
-        GuestForm: ("root",),
+        GuestForm: (),
         DiskForm: (),
         PartitionForm: ("mode", "options", "needed"),
     }
@@ -101,22 +112,38 @@ class Windows:
         own = tuple(disks)
         values = registry_values(own)
         back = taken_back(values, (*own, *others), found.values or ())
-        return Guest(found.name, found.entries_path, values=(*values, *back) or None)
+        online = "online" if found.asks_online else ""
+        every = (*values, *back) or (() if online else None)
+        return Guest(found.name, found.entries_path, values=every, root=found.root, new_disks=online)
 
     def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
         """Return the registry values of some disks, among those that are there already."""
+        if found.root is not None:
+            return self.wanted(disks, found)
         own = self.wanted(disks, found).values or ()
         values = {value.name: value for value in (*(found.values or ()), *own)}
-        return Guest(found.name, found.entries_path, values=tuple(values.values()) or None)
+        online = "online" if found.asks_online else ""
+        return Guest(found.name, found.entries_path, values=tuple(values.values()) or None, new_disks=online)
 
     def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
         """Yield an error where a registry text cannot be written."""
-        if found.problem and any(disks):
+        own = tuple(disks)
+        if found.problem and own:
             yield rules.entries_in_the_way.error(guest_place(found.name), found.problem)
+        if found.root is None or not found.is_readable:
+            return
+        yield from check_letters(own, found)
+        place = guest_place(found.name)
+        if found.unclean and next(self.steps(self.wanted(own, found), found), None) is not None:
+            yield rules.root_not_changeable.error(place.key("root"), found.root.shown(), found.unclean)
+        if own and found.new_disks == "offline" and not found.asks_online:
+            yield rules.new_disks_offline.warning(place.key("new_disks"), found.name)
 
     def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
         """Yield a registry text that is not there, or has other values."""
-        if _are_others(wanted, found):
+        if found.root is not None:
+            yield from _in_registry(wanted, found)
+        elif _are_others(wanted, found):
             there = None if found.values is None else "other values"
             yield Difference(guest_place(found.name), Aspect.REGISTRY, "as the sheet has it", there)
 
@@ -128,17 +155,32 @@ class Windows:
 
     def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text, if it is not as wanted."""
-        if wanted.values is not None and _are_others(wanted, found):
+        online = bool(wanted.new_disks)
+        if found.root is not None:
+            values, sets_policy = _missing(wanted, found), online and found.new_disks != "online"
+            if found.is_readable and (values or sets_policy):
+                yield ChangeRegistry(found.name, found.root, values, sets_policy, _replaces(values, found))
+        elif wanted.values is not None and _are_others(wanted, found):
             changes = not set(found.values or ()) <= set(wanted.values)
-            yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes)
+            yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes, online)
 
     def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text as it is without a disk."""
-        if found.values and found.values != (left.values or ()):
+        if found.root is not None:
+            kept = {value.name for value in left.values or () if value.data}
+            own = {value.data for value in registry_values([disk])}
+            gone = tuple(
+                RegistryValue(one.name, b"") for one in found.values or () if one.data in own and one.name not in kept
+            )
+            if gone and found.is_readable:
+                yield ChangeRegistry(disk.guest, found.root, gone, is_change=True)
+        elif found.values and found.values != (left.values or ()):
             yield WriteRegistryText(disk.guest, found.entries_path or "", left.values or (), is_change=True)
 
     def entries_go_to(self, guest: Guest) -> str:
         """Return the registry text that the guest imports."""
+        if guest.root is not None:
+            return guest.root.shown(SYSTEM_HIVE)
         return f"{guest.entries_path}, to be imported in the guest"
 
     def entry_lines(self, wanted: Guest) -> tuple[str, ...]:
@@ -151,7 +193,8 @@ class Windows:
 
     def entry_text(self, wanted: Guest) -> str:
         """Return the registry text."""
-        return "\n".join([HEAD, "", KEY, *self.entry_lines(wanted)])
+        policy = ("", *POLICY_LINES) if wanted.new_disks else ()
+        return "\n".join([HEAD, "", KEY, *self.entry_lines(wanted), *policy])
 
     def writes_size(self, size: int) -> str:
         """Return the size of a disk as Windows writes it."""
@@ -169,13 +212,56 @@ class Windows:
             yield "at", letter
 
     def observe(self, asked: GuestAsked) -> Guest:
-        """Return what is found of the registry text beside the sheet."""
-        return guest_with_text(asked.name, asked.sheet.parent / f"{asked.sheet.stem}.{asked.name}.reg")
+        """Return what is found in the guest's root, or of the registry text beside the sheet."""
+        online, root = asked.form.new_disks == "online", root_asked(asked)
+        if root is not None:
+            return root_of(asked.name, root, asks_online=online)
+        text = asked.sheet.parent / f"{asked.sheet.stem}.{asked.name}.reg"
+        return guest_with_text(asked.name, text, asks_online=online)
+
+    def recognise(self, tree: FileTree, partition: int) -> FoundSystem | None:
+        """Return the Windows that lives in a tree of files, None if none does."""
+        if not is_windows_root(tree):
+            return None
+        facts = facts_of(OpenRoot(Root("", partition), tree))
+        version = ".".join(map(str, facts.version))
+        return FoundSystem(partition, self.name, facts.name, version, tuple(mounted_letters(facts.values)))
 
 
 def _are_others(wanted: Guest, found: Guest) -> bool:
     """Return whether values are wanted that are not just those of the registry text, in whatever order."""
-    return wanted.values is not None and (found.values is None or set(found.values) != set(wanted.values))
+    if wanted.values is None:
+        return False
+    same = found.values is not None and set(found.values) == set(wanted.values)
+    return not same or found.new_disks != wanted.new_disks
+
+
+def _missing(wanted: Guest, found: Guest) -> tuple[RegistryValue, ...]:
+    """Return the wanted values that a registry does not have, and those without data that it does have."""
+    there = {value.name: value.data for value in found.values or ()}
+    return tuple(
+        value for value in wanted.values or () if (value.data and there.get(value.name) != value.data)
+        or (not value.data and value.name in there)
+    )  # fmt: skip
+
+
+def _replaces(values: Iterable[RegistryValue], found: Guest) -> bool:
+    """Return whether values that are there are changed or go."""
+    there = {value.name for value in found.values or ()}
+    return any(value.name in there for value in values)
+
+
+def _in_registry(wanted: Guest, found: Guest) -> Iterator[Difference]:
+    """Yield how a registry differs from what is wanted, value by value."""
+    if not found.is_readable:
+        return
+    place, there = guest_place(found.name), {value.name: value for value in found.values or ()}
+    for value in _missing(wanted, found):
+        what, becomes = value_meaning(value)
+        now = value_meaning(there[value.name])[1] if value.name in there else None
+        yield Difference(place.inside(what), Aspect.REGISTRY, becomes if value.data else None, now)
+    if wanted.new_disks and found.new_disks != wanted.new_disks:
+        yield Difference(place.key("new_disks"), Aspect.REGISTRY, wanted.new_disks, found.new_disks or None)
 
 
 def _account(name: str, place: Place) -> tuple[str, tuple[Finding, ...]]:

@@ -1,0 +1,162 @@
+"""A Windows guest's root: its registry's hives, read and changed where they lie. The root is not trusted."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from narvet.formats.filesystems.trees import FileTree, Kind, UnsafePathError
+from narvet.ground.errors import ImageError, NarvetError, RefusedError
+from narvet.ground.findings import guest_place, image_place
+from narvet.ground.rules import guests as rules
+from narvet.guests.roots import OpenRoot, changed_root, node_at, opened_root
+from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
+from narvet.guests.windows.registry import MOUNTED_DEVICES, ONLINE, POLICY, POLICY_PATH
+from narvet.model.estate import Guest, RegistryValue, Root
+
+SYSTEM_HIVE = "Windows/System32/config/SYSTEM"
+SOFTWARE_HIVE = "Windows/System32/config/SOFTWARE"
+_LARGEST_HIVE = 1 << 29
+_VERSION_KEY = "Microsoft\\Windows NT\\CurrentVersion"
+_OFFLINE = (2, 3, 4)  # for shared buses, for all, for all but those inside
+_LONGEST_NAME = 200
+_LOGGED = "its registry has changes in a log that are not in place yet"
+
+
+@dataclass(frozen=True)
+class WindowsFacts:
+    """What the hives tell: name and version of the system, and how it keeps new disks; values of MountedDevices."""
+
+    name: str
+    version: tuple[int, ...]
+    new_disks: str
+    values: tuple[RegistryValue, ...]
+    unclean: str
+
+
+def is_windows_root(tree: FileTree) -> bool:
+    """Return whether a tree of files is the root of a Windows system: it has the hive of its settings."""
+    node = node_at(tree, *SYSTEM_HIVE.split("/"))
+    return node is not None and node.kind == Kind.FILE
+
+
+def facts_of(root: OpenRoot) -> WindowsFacts:
+    """Return what the hives of an open root tell.
+
+    Raises:
+        ImageError: one is not sound.
+    """
+    system = _hive(root, SYSTEM_HIVE)
+    if system is None:
+        raise ImageError(f"{root.shown(SYSTEM_HIVE)} is not there")
+    software = _hive(root, SOFTWARE_HIVE)
+    policy = system.value(f"{_control_set(system)}\\{POLICY_PATH}", POLICY)
+    number = policy.number if policy else None
+    mounted = system.values(MOUNTED_DEVICES)
+    return WindowsFacts(
+        name=_text(software, "ProductName") or "Windows",
+        version=_version(software),
+        new_disks="" if number is None else "offline" if number in _OFFLINE else "online",
+        values=tuple(RegistryValue(one.name, one.data) for one in mounted if one.type == BINARY),
+        unclean="" if system.is_clean else _LOGGED,
+    )
+
+
+def root_of(guest: str, root: Root, *, asks_online: bool = False) -> Guest:
+    """Return a guest with what is found in its root; whatever cannot be used becomes a finding."""
+    where = guest_place(guest).key("root") if guest else image_place(root.path)
+    try:
+        with opened_root(root, is_windows_root) as found:
+            facts = facts_of(found)
+            return Guest(
+                guest,
+                found.root.shown(),
+                values=facts.values,
+                root=found.root,
+                unclean=found.unclean or facts.unclean,
+                system=facts.name,
+                version=facts.version,
+                new_disks=facts.new_disks,
+                asks_online=asks_online,
+            )
+    except (FileNotFoundError, NotADirectoryError):
+        said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
+    except UnsafePathError as error:
+        said = rules.root_unsafe.error(where, str(error))
+    except PermissionError as error:
+        said = rules.root_missing.error(where, f"{root.path}: {error.filename} cannot be read by this user")
+    except NarvetError as error:
+        told = str(error)
+        said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
+    return Guest(guest, root.shown(), root=root, findings=(said,))
+
+
+def change_registry(root: Root, values: Iterable[RegistryValue], *, online: bool) -> tuple[str, ...]:
+    """Put values into the key MountedDevices of a root's registry, and take out those without data.
+
+    With `online` the guest is told not to hold new disks offline.
+
+    Returns:
+        the names of the values that were changed.
+
+    Raises:
+        RefusedError: the registry may not be changed now.
+    """
+    done = []
+    with changed_root(root, is_windows_root) as found, found.place(SYSTEM_HIVE) as place:
+        hive = _read(found, SYSTEM_HIVE, found.content(place, _LARGEST_HIVE))
+        if hive is None:
+            raise RefusedError(f"{found.shown(SYSTEM_HIVE)} is not there")
+        if not hive.is_clean:
+            raise RefusedError(f"{found.shown(SYSTEM_HIVE)}: {_LOGGED}; start the guest and shut it down cleanly")
+        for value in values:
+            before = hive.value(MOUNTED_DEVICES, value.name)
+            if value.data and (before is None or before.data != value.data):
+                hive.set_value(MOUNTED_DEVICES, Value(value.name, BINARY, value.data))
+                done.append(value.name)
+            elif not value.data and hive.remove_value(MOUNTED_DEVICES, value.name):
+                done.append(value.name)
+        if online:
+            path = f"{_control_set(hive)}\\{POLICY_PATH}"
+            hive.set_value(path, Value(POLICY, DWORD, ONLINE.to_bytes(4, "little")))
+        content = hive.finished(root.moment)
+        if content is not None:
+            found.edited.replace(place.folder, place.missing[0], content)
+    return tuple(done)
+
+
+def _hive(root: OpenRoot, inside: str) -> Hive | None:
+    with root.place(inside) as place:
+        return _read(root, inside, root.content(place, _LARGEST_HIVE))
+
+
+def _read(root: OpenRoot, inside: str, content: bytes | None) -> Hive | None:
+    try:
+        return None if content is None else Hive(content)
+    except ImageError as error:
+        raise ImageError(f"{root.shown(inside)}: {error}") from None
+
+
+def _control_set(system: Hive) -> str:
+    """Return the set of settings that the system starts with."""
+    current = system.value("Select", "Current")
+    number = current.number if current else None
+    return f"ControlSet{1 if number is None else number:03}"
+
+
+def _text(software: Hive | None, name: str) -> str:
+    value = software.value(_VERSION_KEY, name) if software else None
+    return value.text[:_LONGEST_NAME] if value else ""
+
+
+def _version(software: Hive | None) -> tuple[int, ...]:
+    """Return the version of the system with its build, empty where it is not told."""
+    major, minor = (
+        value.number if software and (value := software.value(_VERSION_KEY, name)) else None
+        for name in ("CurrentMajorVersionNumber", "CurrentMinorVersionNumber")
+    )
+    parts = _text(software, "CurrentVersion").split(".") if major is None else [str(major), str(minor or 0)]
+    parts.append(_text(software, "CurrentBuildNumber") or _text(software, "CurrentBuild"))
+    numbers = [part for part in parts if part]
+    good = all(part.isascii() and part.isdigit() and len(part) < 8 for part in numbers)
+    return tuple(map(int, numbers)) if good and len(numbers) > 1 else ()
