@@ -165,3 +165,34 @@ def test_without_a_root_the_text_has_the_policy(tmp_path: Path) -> None:
     assert facts("write", str(sheet))["done"] and "SanPolicy" not in (tmp_path / "sheet.seedling.reg").read_text(
         "utf-16"
     )
+
+
+def test_folders_of_the_systems_own_volume(tmp_path: Path) -> None:
+    """A volume mounted in a folder of C:, moved to another, taken out again; what others mounted there stays."""
+    image = root_image(tmp_path)
+    deep = ONE.replace('"T:"', "'C:\\Mounts\\trials'")
+    sheet = make_sheet(tmp_path, deep, guest='runs = "windows"\nroot = "win.vhdx"')
+
+    def mounted() -> dict[str, Any]:
+        parts = facts("survey", str(image))[0]["partitions"]
+        assert facts("survey", str(image))[0]["findings"] == []
+        return {one["path"]: one["target"] for one in parts[-1]["filesystem"]["links"]}
+
+    assert f"{image}:2/Mounts/trials" in facts("write", str(sheet), "--dry")["done"]
+    facts("write", str(sheet))
+    volume = facts("review", str(sheet))["disks"][0]["partitions"][-1]["volume"]
+    target = f"\\??\\Volume{{{volume}}}\\"
+    assert mounted() == {"\\Mounts\\trials": target}
+    assert facts("look", f"{image}:2", "/mounts")["entries"][0]["target"] == target
+    assert f"\\??\\Volume{{{volume}}}" in values_in(image, tmp_path)
+    assert facts("confirm", str(sheet))["agrees"] and facts("write", str(sheet))["done"] == []
+    sheet.write_text(sheet.read_text().replace("Mounts\\trials", "Data"))
+    facts("write", str(sheet))
+    assert mounted() == {"\\Data": target} and facts("confirm", str(sheet))["agrees"]
+    sheet.write_text(sheet.read_text().replace("C:\\Data", "C:\\Windows"))
+    assert "mount-point-not-possible" in rules(facts("review", str(sheet), status=1))
+    sheet.write_text(sheet.read_text().replace("C:\\Windows", "D:\\x"))
+    assert "mount-point-not-possible" in rules(facts("review", str(sheet), status=1))
+    sheet.write_text(sheet.read_text().replace("D:\\x", "C:\\Data"))
+    run("retire", str(sheet), "a", "--yes", status=0)
+    assert mounted() == {} and "DosDevices" in str(values_in(image, tmp_path))

@@ -47,12 +47,16 @@ class NoRootError(NarvetError):
 
 
 class OpenRoot:
-    """A root, open: what its paths lead to. `unclean` is why nothing in it may be changed, empty if it may."""
+    """A root, open: what its paths lead to. `unclean` is why nothing in it may be changed, empty if it may.
 
-    def __init__(self, root: Root, tree: FileTree, unclean: str = "") -> None:
+    `volume` is what it lies on in an image.
+    """
+
+    def __init__(self, root: Root, tree: FileTree, unclean: str = "", volume: Volume | None = None) -> None:
         self.root = root
         self.tree = tree
         self.unclean = unclean
+        self.volume = volume
 
     @contextmanager
     def place(self, inside: str, *, follow: bool = True) -> Iterator[Place]:
@@ -130,7 +134,7 @@ def opened_root(root: Root, is_root: IsRoot) -> Iterator[OpenRoot]:
         opened = stack.enter_context(opened_chain(path, root.trust))
         stack.enter_context(budget(sum(link.facts.allocated for link in opened.links)))
         volume, tree = _chosen(opened, root, is_root)
-        yield OpenRoot(root.on(volume.number), tree, volume.state.unclean or _fixed(volume))
+        yield OpenRoot(root.on(volume.number), tree, volume.state.unclean or _fixed(volume), volume)
 
 
 @contextmanager

@@ -255,7 +255,8 @@ class Guest:
     to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used. `root` is where it
     lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `version` its own or
     its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online" or "offline", empty where that is not
-    known; `asks_online` whether the sheet asks for the former.
+    known; `asks_online` whether the sheet asks for the former. `home` is the letter of the volume that its root lies
+    on, `links` has the folders there that other volumes are mounted in, with the names of those.
     """
 
     name: str = ""
@@ -274,6 +275,8 @@ class Guest:
     version: tuple[int, ...] = ()
     new_disks: str = ""
     asks_online: bool = False
+    home: str = ""
+    links: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def is_readable(self) -> bool:

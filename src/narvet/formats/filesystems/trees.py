@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol, runtime_checkable
+from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.ground.errors import ImageError, RefusedError
@@ -118,6 +119,14 @@ class EditedTree(FileTree, Protocol):
 
     def replace(self, folder: Node, name: str, content: bytes) -> None:
         """Give a file another content, or make one of the superuser's; owner, rights and attributes stay."""
+
+
+@runtime_checkable
+class MountsVolumes(Protocol):
+    """A tree in whose folders other volumes can be mounted by what is written into it."""
+
+    def mount(self, parent: Node, name: str, volume: UUID) -> Node:
+        """Make a folder that another volume is mounted in, or mount it in an empty one that is there."""
 
 
 @runtime_checkable

@@ -15,6 +15,7 @@ from uuid import UUID
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Folder
+from narvet.formats.volumes import Volume
 from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import guests as rules
 from narvet.guests.contract import PartitionKey
@@ -60,12 +61,13 @@ def folder_mounts(
         host, path = _host(volume, places)
         if host is not None and host.holds_mounts:
             folders[host.key].append(Folder(path, sheet.ids(volume.key[0]).partition(volume.key[1])))
-    found = tuple(_checks(volumes, places, sheet.guests[guest].letters, guest))
+    has_root = sheet.guests[guest].root_form is not None
+    found = tuple(_checks(volumes, places, sheet.guests[guest].letters, guest, has_root=has_root))
     return {key: tuple(kept) for key, kept in folders.items()}, found
 
 
 def _checks(
-    volumes: Iterable[_Volume], places: Mapping[str, _Volume], taken: tuple[str, ...], guest: str
+    volumes: Iterable[_Volume], places: Mapping[str, _Volume], taken: tuple[str, ...], guest: str, *, has_root: bool
 ) -> Iterator[Finding]:
     for volume in volumes:
         first = places[volume.at.upper()]
@@ -75,6 +77,8 @@ def _checks(
             yield from _letter_checks(volume, taken, guest)
             continue
         host, _ = _host(volume, places)
+        if host is None and has_root:
+            continue  # what its root tells decides
         if host is None or not host.holds_mounts:
             yield _without_host(volume, host)
 
@@ -128,9 +132,7 @@ def registry_values(disks: Iterable[PlannedDisk]) -> tuple[RegistryValue, ...]:
 
 def letter_of(disk: Disk, part: Partition, found: Iterable[RegistryValue]) -> str:
     """Return the letter that a registry text gives a partition, empty for none."""
-    identity = _identity(disk, part)
-    names = (value.name for value in found if value.data == identity and value.name.startswith(_LETTERS))
-    return next((name.removeprefix(_LETTERS) for name in names), "")
+    return letter_in(found, _identity(disk, part))
 
 
 def check_letters(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
@@ -146,6 +148,48 @@ def check_letters(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Findin
             if letter in taken and taken[letter] not in known and part.mount is not None:
                 place = disk_place(disk.name).part(part.mount.index).key("at")
                 yield rules.letter_in_use.error(place, letter, found.name, tuple(sorted(taken)))
+
+
+def folders_asked(disks: Iterable[PlannedDisk]) -> Iterator[tuple[Place, Partition, str]]:
+    """Yield the partitions that are to be mounted in a folder of a volume that is none of the sheet's, and where."""
+    parts = [(disk, part) for disk in disks for part in disk.wanted.partitions if part.at and part.mount]
+    places = {part.at.upper() for _, part in parts if part.at}
+    for disk, part in parts:
+        names = (part.at or "").split("\\")
+        above = ("\\".join(names[:length]).upper() for length in range(1, len(names)))
+        if len(names) > 1 and part.mount is not None and not any(one in places for one in above):
+            yield disk_place(disk.name).part(part.mount.index).key("at"), part, part.at or ""
+
+
+def check_folders(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+    """Yield folders that no volume can be mounted in, by what is found in a guest's root."""
+    every = tuple(disks)
+    own = {"", *(part.mount.volume for disk in every for part in disk.wanted.partitions if part.mount)}
+    links = {at.upper(): volume for at, volume in found.links.items()}
+    for place, _, at in folders_asked(every):
+        letter, there = at[:2], found.mount_points.get(at)
+        if letter.upper() != found.home.upper():
+            reason = f"{letter} is neither a volume of this sheet nor the one that the guest's root lies on"
+            remedy = "give it a letter, or a folder on an ntfs volume of the sheet, or of the system"
+            yield rules.mount_point_not_possible.error(place, reason, remedy)
+        elif there is not None and there.problem:
+            yield rules.mount_point_not_possible.error(place, there.problem)
+        elif links.get(at.upper(), "") not in own:
+            reason = f"another volume is mounted in {at}: {links[at.upper()]}"
+            yield rules.mount_point_not_possible.error(place, reason)
+
+
+def identity_of(volume: Volume) -> bytes:
+    """Return what a volume of an image is known by in the registry, empty where it has no partition."""
+    if volume.table == "gpt":
+        return BY_GUID + UUID(volume.id).bytes_le
+    return struct.pack("<IQ", int(volume.table_id or "0", 16), volume.start) if volume.table else b""
+
+
+def letter_in(values: Iterable[RegistryValue], identity: bytes) -> str:
+    """Return the letter that a registry gives what is known by `identity`, empty for none."""
+    names = (value.name for value in values if value.data == identity and value.name.startswith(_LETTERS))
+    return next((name.removeprefix(_LETTERS) for name in names), "")
 
 
 def mounted_letters(values: Iterable[RegistryValue]) -> Iterator[tuple[str, str]]:

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from uuid import UUID
 
-from narvet.formats.filesystems.trees import FileTree, Kind, UnsafePathError
+from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, Owner, UnsafePathError
 from narvet.ground.errors import ImageError, NarvetError, RefusedError
 from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
 from narvet.guests.roots import OpenRoot, changed_root, node_at, opened_root
 from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
+from narvet.guests.windows.mounts import identity_of, letter_in
 from narvet.guests.windows.registry import MOUNTED_DEVICES, ONLINE, POLICY, POLICY_PATH
-from narvet.model.estate import Guest, RegistryValue, Root
+from narvet.model.estate import Guest, MountPoint, RegistryValue, Root
 
 SYSTEM_HIVE = "Windows/System32/config/SYSTEM"
 SOFTWARE_HIVE = "Windows/System32/config/SOFTWARE"
@@ -32,6 +35,9 @@ class WindowsFacts:
     new_disks: str
     values: tuple[RegistryValue, ...]
     unclean: str
+
+
+_VOLUME = re.compile(r"\\\?\?\\Volume\{([0-9a-f-]{36})\}\\?", re.IGNORECASE)
 
 
 def is_windows_root(tree: FileTree) -> bool:
@@ -62,12 +68,13 @@ def facts_of(root: OpenRoot) -> WindowsFacts:
     )
 
 
-def root_of(guest: str, root: Root, *, asks_online: bool = False) -> Guest:
+def root_of(guest: str, root: Root, mount_points: Iterable[str] = (), *, asks_online: bool = False) -> Guest:
     """Return a guest with what is found in its root; whatever cannot be used becomes a finding."""
     where = guest_place(guest).key("root") if guest else image_place(root.path)
     try:
         with opened_root(root, is_windows_root) as found:
             facts = facts_of(found)
+            home = letter_in(facts.values, identity_of(found.volume)) if found.volume else ""
             return Guest(
                 guest,
                 found.root.shown(),
@@ -78,6 +85,9 @@ def root_of(guest: str, root: Root, *, asks_online: bool = False) -> Guest:
                 version=facts.version,
                 new_disks=facts.new_disks,
                 asks_online=asks_online,
+                home=home,
+                links=dict(_links(found, home)),
+                mount_points={at: _mount_point(found, at) for at in mount_points if home and at[:2].upper() == home},
             )
     except (FileNotFoundError, NotADirectoryError):
         said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
@@ -89,6 +99,67 @@ def root_of(guest: str, root: Root, *, asks_online: bool = False) -> Guest:
         told = str(error)
         said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
     return Guest(guest, root.shown(), root=root, findings=(said,))
+
+
+def _links(root: OpenRoot, home: str) -> Iterator[tuple[str, str]]:
+    """Yield the folders of the system's volume that other volumes are mounted in, and the names of those."""
+    for path, target in root.volume.state.links if root.volume and home else ():
+        match = _VOLUME.fullmatch(target)
+        if match:
+            yield f"{home}{path}", match[1].lower()
+
+
+def _mount_point(root: OpenRoot, at: str) -> MountPoint:
+    """Return what lies where a volume is to be mounted."""
+    try:
+        with root.place(_inside(at), follow=False) as place:
+            if place.missing and place.node is None:
+                return MountPoint(exists=False)
+            node = place.node or place.folder
+            if node.kind == Kind.LINK:
+                match = _VOLUME.fullmatch(root.tree.target(node))
+                return MountPoint(exists=True, problem="" if match else f"{at} is a link to something else")
+            empty = node.kind == Kind.FOLDER and next(iter(root.tree.names(node)), None) is None
+            problem = "" if empty else f"{at} is not an empty folder"
+            return MountPoint(exists=True, empty=empty, problem=problem)
+    except UnsafePathError as error:
+        return MountPoint(exists=False, problem=str(error))
+
+
+def _inside(at: str) -> str:
+    """Return a folder by its letter as a path inside its volume."""
+    return at[2:].replace("\\", "/")
+
+
+def mount_folder(root: Root, at: str, volume: UUID) -> None:
+    """Mount a volume in a folder of a root's own volume, which is made, with those above it.
+
+    Raises:
+        RefusedError: something is in the way.
+    """
+    with changed_root(root, is_windows_root) as found, found.place(_inside(at), follow=False) as place:
+        tree = found.edited
+        if not isinstance(tree, MountsVolumes):
+            raise RefusedError(f"{found.root.shown()}: no volumes can be mounted in its folders")
+        parts = [part for part in _inside(at).split("/") if part]
+        folder, missing = place.folder, list(place.missing)
+        if not missing:
+            missing, folder = parts[-1:], place.way[-2]
+        for name in missing[:-1]:
+            folder = tree.make_folder(folder, name, Owner(0, 0, 0o755), {})
+        there = tree.look_up(folder, missing[-1])
+        if there is not None and there.kind == Kind.LINK:
+            tree.remove_folder(folder, missing[-1])
+        tree.mount(folder, missing[-1], volume)
+
+
+def unmount_folder(root: Root, at: str, volume: UUID) -> bool:
+    """Remove a folder that a volume is mounted in; return whether it was."""
+    above, _, name = _inside(at).rpartition("/")
+    with changed_root(root, is_windows_root) as found, found.place(above) as place:
+        node = None if place.missing else found.edited.look_up(place.folder, name)
+        match = _VOLUME.fullmatch(found.edited.target(node)) if node is not None and node.kind == Kind.LINK else None
+        return match is not None and match[1].lower() == str(volume) and found.edited.remove_folder(place.folder, name)
 
 
 def change_registry(root: Root, values: Iterable[RegistryValue], *, online: bool) -> tuple[str, ...]:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from uuid import UUID
 
 from narvet.ground.units import counted
 from narvet.guests.windows.registry import write_registry
-from narvet.guests.windows.root import SYSTEM_HIVE, change_registry
+from narvet.guests.windows.root import SYSTEM_HIVE, change_registry, mount_folder, unmount_folder
 from narvet.model.estate import RegistryValue, Root
 
 
@@ -66,3 +67,39 @@ class ChangeRegistry:
         """Change them, all at once."""
         done = change_registry(self.root, self.values, online=self.online)
         return {"did": "registry", "guest": self.guest, "values": list(done)}
+
+
+@dataclass(frozen=True)
+class MountFolder:
+    """Mount a volume in a folder of a Windows guest's own system volume, or take it out of there."""
+
+    guest: str
+    root: Root
+    at: str
+    volume: str
+    removes: bool = False
+    guest_may_run = False
+    comes_last = False
+
+    @property
+    def is_change(self) -> bool:
+        """Whether a folder that is there goes."""
+        return self.removes
+
+    @property
+    def summary(self) -> str:
+        """The folder in a few words."""
+        return "mount point no longer used" if self.removes else f"mount point of the volume {self.volume}"
+
+    @property
+    def touches(self) -> str:
+        """The folder in the root."""
+        return self.root.shown(self.at[2:].replace("\\", "/"))
+
+    def apply(self) -> dict[str, object]:
+        """Mount it, or remove the folder if it leads to that volume still."""
+        if self.removes:
+            gone = unmount_folder(self.root, self.at, UUID(self.volume))
+            return {"did": "mount point removed" if gone else "mount point kept", "guest": self.guest, "at": self.at}
+        mount_folder(self.root, self.at, UUID(self.volume))
+        return {"did": "mount point", "guest": self.guest, "at": self.at}

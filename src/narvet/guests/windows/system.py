@@ -24,8 +24,10 @@ from narvet.guests.contract import (
 from narvet.guests.roots import OpenRoot, root_asked
 from narvet.guests.windows.checks import FILESYSTEMS, GPT_SINCE, check_disk, check_limits, is_older
 from narvet.guests.windows.mounts import (
+    check_folders,
     check_letters,
     folder_mounts,
+    folders_asked,
     is_letter,
     letter_of,
     mounted_letters,
@@ -34,7 +36,7 @@ from narvet.guests.windows.mounts import (
 )
 from narvet.guests.windows.registry import HEAD, KEY, POLICY_LINES, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.root import SYSTEM_HIVE, facts_of, is_windows_root, root_of
-from narvet.guests.windows.steps import ChangeRegistry, WriteRegistryText
+from narvet.guests.windows.steps import ChangeRegistry, MountFolder, WriteRegistryText
 from narvet.model.estate import Disk, FoundSystem, Guest, Partition, RegistryValue, Root
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
@@ -114,7 +116,13 @@ class Windows:
         back = taken_back(values, (*own, *others), found.values or ())
         online = "online" if found.asks_online else ""
         every = (*values, *back) or (() if online else None)
-        return Guest(found.name, found.entries_path, values=every, root=found.root, new_disks=online)
+        links = {at: part.mount.volume for _, part, at in folders_asked(own) if part.mount} if found.root else {}
+        ours = {part.mount.volume for disk in (*own, *others) for part in disk.wanted.partitions if part.mount}
+        kept = {at.upper() for at in links}
+        gone = {at: "" for at, volume in found.links.items() if volume in ours and at.upper() not in kept}
+        return Guest(
+            found.name, found.entries_path, values=every, root=found.root, new_disks=online, links={**gone, **links}
+        )
 
     def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
         """Return the registry values of some disks, among those that are there already."""
@@ -133,6 +141,7 @@ class Windows:
         if found.root is None or not found.is_readable:
             return
         yield from check_letters(own, found)
+        yield from check_folders(own, found)
         place = guest_place(found.name)
         if found.unclean and next(self.steps(self.wanted(own, found), found), None) is not None:
             yield rules.root_not_changeable.error(place.key("root"), found.root.shown(), found.unclean)
@@ -157,6 +166,8 @@ class Windows:
         """Yield the writing of the registry text, if it is not as wanted."""
         online = bool(wanted.new_disks)
         if found.root is not None:
+            if found.is_readable:
+                yield from _folder_steps(wanted, found)
             values, sets_policy = _missing(wanted, found), online and found.new_disks != "online"
             if found.is_readable and (values or sets_policy):
                 yield ChangeRegistry(found.name, found.root, values, sets_policy, _replaces(values, found))
@@ -172,6 +183,10 @@ class Windows:
             gone = tuple(
                 RegistryValue(one.name, b"") for one in found.values or () if one.data in own and one.name not in kept
             )
+            volumes = {part.mount.volume for part in disk.wanted.partitions if part.mount}
+            for at, volume in found.links.items() if found.is_readable else ():
+                if volume in volumes and not left.links.get(at):
+                    yield MountFolder(disk.guest, found.root, at, volume, removes=True)
             if gone and found.is_readable:
                 yield ChangeRegistry(disk.guest, found.root, gone, is_change=True)
         elif found.values and found.values != (left.values or ()):
@@ -215,7 +230,7 @@ class Windows:
         """Return what is found in the guest's root, or of the registry text beside the sheet."""
         online, root = asked.form.new_disks == "online", root_asked(asked)
         if root is not None:
-            return root_of(asked.name, root, asks_online=online)
+            return root_of(asked.name, root, asked.mount_points, asks_online=online)
         text = asked.sheet.parent / f"{asked.sheet.stem}.{asked.name}.reg"
         return guest_with_text(asked.name, text, asks_online=online)
 
@@ -245,6 +260,22 @@ def _missing(wanted: Guest, found: Guest) -> tuple[RegistryValue, ...]:
     )  # fmt: skip
 
 
+def _changed_links(wanted: Guest, found: Guest) -> Iterator[tuple[str, str, str]]:
+    """Yield the folders that do not lead where they should: which, to which volume it should, to which it does."""
+    there = {at.upper(): volume for at, volume in found.links.items()}
+    for at, volume in wanted.links.items():
+        if there.get(at.upper(), "") != volume:
+            yield at, volume, there.get(at.upper(), "")
+
+
+def _folder_steps(wanted: Guest, found: Guest) -> Iterator[Step]:
+    """Yield what takes the folders of the system's volume to what is wanted, those that go first."""
+    changes = sorted(_changed_links(wanted, found), key=lambda one: bool(one[1]))
+    for at, volume, now in changes:
+        if found.root is not None:
+            yield MountFolder(found.name, found.root, at, volume or now, removes=not volume)
+
+
 def _replaces(values: Iterable[RegistryValue], found: Guest) -> bool:
     """Return whether values that are there are changed or go."""
     there = {value.name for value in found.values or ()}
@@ -260,6 +291,10 @@ def _in_registry(wanted: Guest, found: Guest) -> Iterator[Difference]:
         what, becomes = value_meaning(value)
         now = value_meaning(there[value.name])[1] if value.name in there else None
         yield Difference(place.inside(what), Aspect.REGISTRY, becomes if value.data else None, now)
+    for at, volume, now in _changed_links(wanted, found):
+        aspect = Aspect.MOUNT_POINT if volume else Aspect.ENTRY_SURPLUS
+        asked, is_now = (f"volume {one}" if one else None for one in (volume, now))
+        yield Difference(place.inside(at), aspect, asked, is_now)
     if wanted.new_disks and found.new_disks != wanted.new_disks:
         yield Difference(place.key("new_disks"), Aspect.REGISTRY, wanted.new_disks, found.new_disks or None)
 
