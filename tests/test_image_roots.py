@@ -118,3 +118,28 @@ def test_entries_go_into_another_image(tmp_path: Path) -> None:
         done = run("entries", str(sheet), "seedling", "--into", f"{image}:1", status=0)
         assert f"{added} {'line' if added == 1 else 'lines'} added" in done.stdout
     assert "UUID=" in str(inside(image, "/etc/fstab")["text"])
+
+
+def test_disks_are_adopted_with_the_root_that_tells_their_mount_points(tmp_path: Path) -> None:
+    """A guest that is new gets its root, its disks the places where that mounts them; nothing is left to be written."""
+    root_image(tmp_path, "root.qcow2")
+    sheet = make_sheet(tmp_path, ONE, guest='root = "root.qcow2"')
+    run("write", str(sheet), status=0)
+    (tmp_path / "sheet.toml").unlink()
+    (tmp_path / "sheet.ledger.jsonl").unlink(missing_ok=True)
+    done = run(
+        "draft",
+        "new.toml",
+        "--guest",
+        "other",
+        "--adopt",
+        "root.qcow2",
+        "--adopt",
+        "shelf/a.raw",
+        status=0,
+        cwd=tmp_path,
+    )
+    assert "Larkmoor Linux 4 lives on it" in done.stderr + done.stdout
+    text = (tmp_path / "new.toml").read_text()
+    assert "root.qcow2" in text and "/srv/with space/a" in text and "[disk.root]" not in text
+    assert facts("confirm", "new.toml", cwd=tmp_path)["agrees"]

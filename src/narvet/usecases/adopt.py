@@ -20,7 +20,7 @@ from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem
-from narvet.model.estate import NO_TABLE, Disk, Guest, Partition
+from narvet.model.estate import NO_TABLE, Disk, FoundSystem, Guest, Partition
 from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey
 from narvet.observe.ledger import ledger_path, record
@@ -54,7 +54,8 @@ def adopt(
     """Put disks that exist into a sheet, or start one with them; nothing is written unless all of them fit.
 
     `guest` is the name of the guest that uses them; it may be left out where the sheet has just one. Mount points are
-    those that its root or registry text tells; entries that are just as the sheet then asks become Narvet's own.
+    those that its root or registry text tells; entries that are just as the sheet then asks become Narvet's own. Of a
+    guest that is new, the one image that a system lives on is its root, and no disk.
     `title` and `identity` are those of a new sheet. A `dry` call writes nothing.
 
     Raises:
@@ -66,9 +67,11 @@ def adopt(
         text = text_of(sheet) if sheet.exists() else new_sheet(title, identity or uuid4())
         form = parse_sheet(text, str(sheet))
         name = _guest(sheet, form, guest)
-        taking = _Taking(sheet, form, name)
+        root = _root_among(images) if name not in form.guest else None
+        taking = _Taking(sheet, form, name, root)
         for image in images:
-            taking.take(image)
+            if root is None or image != root[0]:
+                taking.take(image)
         drafted = with_tables(text, taking.tables, str(sheet))
         if dry:
             return Adopted(drafted, tuple(taking.remarks))
@@ -95,10 +98,16 @@ def _guest(sheet: Path, form: Sheet, name: str | None) -> str:
     raise RequestError(f"{sheet}: say which guest uses the disks, with --guest")
 
 
-class _Taking:
-    """The tables of a sheet for images, one after another."""
+def _root_among(images: Sequence[Path]) -> tuple[Path, FoundSystem] | None:
+    """Return the one image that a guest's system lives on, and that system; None where there is none, or several."""
+    found = [(image, one) for image in images for one in survey(str(image), systems=True, trust=_UNKNOWN).systems]
+    return found[0] if len(found) == 1 and len(images) > 1 else None
 
-    def __init__(self, sheet: Path, form: Sheet, guest: str) -> None:
+
+class _Taking:
+    """The tables of a sheet for images, one after another; `root` is the image that its new guest's system lives on."""
+
+    def __init__(self, sheet: Path, form: Sheet, guest: str, root: tuple[Path, FoundSystem] | None = None) -> None:
         self._sheet = sheet
         self._form = form
         self._guest = guest
@@ -107,11 +116,18 @@ class _Taking:
         self.tables: list[tuple[str, str, Mapping[str, Any]]] = []
         self.remarks: list[str] = []
         of_guest = form.guest.get(guest)
+        if of_guest is None and root is not None:
+            image, lives = root
+            path = os.path.relpath(os.path.realpath(image), os.path.realpath(sheet.parent)).replace(os.sep, "/")
+            keys = {"runs": lives.runs, "root": path}
+            self.tables.append(("guest", guest, keys))
+            of_guest = GuestForm.model_validate(keys)
+            self.remarks.append(f"{image}: {lives.name} lives on it, so it is the root of guest {guest}, and no disk")
+        elif of_guest is None:
+            self.tables.append(("guest", guest, {}))
         self._system = guest_system(of_guest.runs if of_guest else GuestForm().runs)
         self._found = Guest(guest)
-        if of_guest is None:
-            self.tables.append(("guest", guest, {}))
-        else:
+        if of_guest is not None:
             self._found = self._system.observe(GuestAsked(guest, of_guest, sheet, ()))
 
     def take(self, image: Path) -> None:

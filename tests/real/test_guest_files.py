@@ -1,4 +1,4 @@
-"""Files that Narvet puts into an NTFS, judged by a guest's driver: read to the byte, and gone on with."""
+"""Files inside filesystems that a guest's drivers judge: those that Narvet puts into an NTFS, and those it reads."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Wishes
 from narvet.formats.filesystems.ntfs.change import NtfsEdited, edited
-from narvet.formats.filesystems.trees import Node, Owner
+from narvet.formats.filesystems.trees import HasFiles, Kind, Node, Owner
 from narvet.ground.units import KIB, MIB
-from tests.program import HERE, facts
+from tests.program import HERE, facts, run
 from tests.real.guest import Answers, Attached, complaints, device_at
 
 pytestmark = pytest.mark.guest
@@ -32,6 +32,17 @@ rm /mnt/{n}/Windows/config/*7*; for i in $(seq 40); do mkdir "/mnt/{n}/Windows/c
 (cd /mnt/{n}; find . -type f | wc -l | sed "s/^/{n} files /")
 umount /mnt/{n}
 """
+
+
+WRITES = """mkdir -p /mnt/{kind}; mount -t {driver} -o iocharset=utf8 {device} /mnt/{kind}; cd /mnt/{kind}
+mkdir -p "Bäume und Samen/tief/Tiefer" UPPER.DIR; n=0
+while [ $n -lt 70 ]; do dd if=/dev/urandom "of=Bäume und Samen/tief/Blatt ü $n.dat" bs=$((n * 91 + 1)) count=$n 2>/dev/null; n=$((n+1)); done
+echo kurz > SHORT.TXT; echo klein > small.txt; : > UPPER.DIR/empty; rm "Bäume und Samen/tief/Blatt ü 3.dat"
+dd if=/dev/urandom of=large bs=1M count=5 2>/dev/null; for i in $(seq 4000); do echo; done > /dev/null
+find . -type f | sort | while read -r name; do echo "{kind} sum $(sha256sum "$name")"; done
+cd /; umount /mnt/{kind}
+"""
+READ = {"fat32": "vfat", "exfat": "exfat"}
 
 
 def content(number: int) -> bytes:
@@ -88,6 +99,13 @@ def prepare(place: Path, memory: Path) -> tuple[list[Attached], str]:
         (place / f"sums-{number}").write_text("".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
         disks.append(Attached(image, number))
         script += SCRIPT.format(n=f"n{number}", device=device_at(number))
+    for position, (kind_name, driver) in enumerate(READ.items(), len(UNITS)):
+        image, kind = place / f"{kind_name}.raw", filesystem(kind_name)
+        with image.open("x+b", buffering=0) as file:
+            file.truncate(120 * MIB)
+            kind.plan(120 * MIB, Wishes(UUID(int=9), "SEEDS")).write(FileDevice(file))
+        disks.append(Attached(image, position))
+        script += WRITES.format(kind=kind_name, driver=driver, device=device_at(position))
     return disks, script
 
 
@@ -107,3 +125,28 @@ def test_a_guest_reads_and_goes_on_with_them(used: tuple[Path, Answers]) -> None
         assert int(answers.said[f"n{number} files"]) == 300 + len(left)
         assert facts("survey", str(place / f"ntfs-{number}.raw"))[0]["findings"] == []
     assert complaints(answers.log, "ntfs") == []
+
+
+@pytest.mark.parametrize("name", READ)
+def test_what_a_guest_wrote_is_read_alike(used: tuple[Path, Answers], name: str) -> None:
+    place, answers = used
+    lines = [line.partition("  ") for line in answers.said[f"{name} sum"].splitlines() if line]
+    wanted = {path: checksum for checksum, _, path in lines}
+    found = {}
+    kind = filesystem(name)
+    assert isinstance(kind, HasFiles)
+    with (place / f"{name}.raw").open("rb", buffering=0) as file:
+        tree = kind.tree(FileDevice(file))
+        todo = [(".", tree.root)]
+        while todo:
+            path, folder_node = todo.pop()
+            for own, reference in tree.names(folder_node):
+                node = tree.node(reference)
+                if node.kind == Kind.FOLDER:
+                    todo.append((f"{path}/{own}", node))
+                else:
+                    data = b"".join(tree.read(node, start, 100_000) for start in range(0, node.size, 100_000))
+                    found[f"{path}/{own}"] = hashlib.sha256(data).hexdigest()
+    assert found == wanted and len(found) == 73
+    shown = run("look", str(place / f"{name}.raw"), "/bäume und SAMEN/tief", status=0).stdout
+    assert "Blatt ü 69.dat" in shown and facts("look", str(place / f"{name}.raw"), "/short.txt")["text"] == "kurz\n"
