@@ -7,6 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from narvet.formats.filesystems.trees import Owner
+from narvet.guests.roots import changed_root
+from narvet.model.estate import Root
 from tests.program import disk, facts, fill_root, make_root, make_sheet, run
 
 AT = 'at = "/srv/with space/a"\nowner = "curator:lab"\nmode = "0750"'
@@ -143,3 +146,19 @@ def test_disks_are_adopted_with_the_root_that_tells_their_mount_points(tmp_path:
     text = (tmp_path / "new.toml").read_text()
     assert "root.qcow2" in text and "/srv/with space/a" in text and "[disk.root]" not in text
     assert facts("confirm", "new.toml", cwd=tmp_path)["agrees"]
+
+
+def test_an_old_kernel_is_told_of(tmp_path: Path) -> None:
+    """The kernel that is installed in the root is too old for a filesystem: a warning, unless the sheet says another."""
+    image = root_image(tmp_path, "root.raw")
+    with changed_root(Root(str(image), 1), lambda _: True) as root, root.place("usr/lib/modules") as place:
+        root.edited.make_folder(place.folder, "4.18.0-553.el8", Owner(0, 0, 0o755), {})
+    sheet = make_sheet(
+        tmp_path, disk("a", 'size = "64 MiB"', 'filesystem = "xfs"\nat = "/srv/x"'), guest='root = "root.raw"'
+    )
+    found = [one for one in facts("review", str(sheet))["findings"] if one["rule"] == "guest-too-old"]
+    assert [(one["level"], "4.18" in one["message"], "5.10" in one["message"]) for one in found] == [
+        ("warning", True, True)
+    ]
+    sheet.write_text(sheet.read_text().replace('root = "root.raw"', 'root = "root.raw"\nversion = "6.1"'))
+    assert "guest-too-old" not in [one["rule"] for one in facts("review", str(sheet))["findings"]]

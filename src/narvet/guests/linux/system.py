@@ -43,6 +43,8 @@ from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
 from narvet.sheet.resolved import ResolvedDisk
 
 _SUPERUSER = "0:0"
+_SINCE = {"xfs": (5, 10), "exfat": (5, 7), "ntfs": (5, 15)}
+"""Kernels from which on filesystems are known as they are made here: large times, drivers that write."""
 
 
 class Linux:
@@ -85,6 +87,20 @@ class Linux:
     def can_mount_at(self, at: str) -> bool:
         """Return whether a mount point is a path."""
         return at[0] == "/"
+
+    def check_disk(self, asked: DiskAsked) -> Iterator[Finding]:
+        """Yield filesystems that the guest's kernel, by its version, does not have, or not as they are made here.
+
+        Distributions bring some of them to older kernels, so that this is no error.
+        """
+        version = asked.guest.version
+        for index, part in enumerate(asked.disk.partition, 1):
+            since = _SINCE.get(part.filesystem or "")
+            if version and since and version[:2] < since:
+                needed, has = (".".join(map(str, one)) for one in (since, version))
+                place, remedy = asked.place.part(index).key("filesystem"), "use ext4, or a newer kernel"
+                what = f"{part.filesystem}, as it is made here,"
+                yield rules.guest_too_old.warning(place, what, f"Linux {needed}", has, remedy)
 
     def check_limits(self, disk: PlannedDisk, asked: ResolvedDisk) -> Iterator[Finding]:
         """Yield filesystems whose largest file is too small for their purpose."""
