@@ -17,7 +17,8 @@ from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import Trust
 from narvet.ground.units import KIB, MIB
 from tests.descriptions import PLAIN
-from tests.program import IDENTITY, disk, make_root, make_sheet
+from tests.hives import fill_windows, windows_hives
+from tests.program import IDENTITY, disk, fill_root, make_root, make_sheet
 
 _HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
 SMALL = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB, "vmdk": 8 * KIB}
@@ -137,6 +138,33 @@ def _requests(folder: Path) -> None:
 def _entries(folder: Path) -> None:
     make_sheet(folder, disk("a", 'size = "8 MiB"', 'at = "/srv/a"'))
     make_root(folder / "other", b"# mine\n/dev/sda1 / ext4 defaults 0 1\n")
+
+
+def _image_root(kind: str) -> Callable[[Path], None]:
+    """Return what makes a Linux root on an image, in a filesystem of a kind, beside a sheet for it."""
+
+    def prepare(folder: Path) -> None:
+        import narvet
+
+        narvet.make(folder / "root.qcow2", narvet.DiskWishes(size=40 * MIB, filesystem=kind))
+        made = make_root(folder / "made", b"# kept\n")
+        (made / "srv").mkdir()
+        fill_root(folder / "root.qcow2", made)
+        shutil.rmtree(made)
+        narvet.write(make_sheet(folder, disk("a", 'size = "8 MiB"', ""), guest='root = "root.qcow2"'))
+        make_sheet(folder, disk("a", 'size = "8 MiB"', 'at = "/srv/deep/a"'), guest='root = "root.qcow2"')
+
+    return prepare
+
+
+def _windows_root(folder: Path) -> None:
+    import narvet
+
+    narvet.make(folder / "win.vhdx", narvet.DiskWishes(size=40 * MIB, filesystem="ntfs"))
+    fill_windows(folder / "win.vhdx", windows_hives({"C:": b"x" * 24}), 1)
+    guest = 'runs = "windows"\nroot = "win.vhdx"'
+    narvet.write(make_sheet(folder, disk("a", 'size = "16 MiB"', ""), guest=guest))
+    make_sheet(folder, disk("a", 'size = "16 MiB"', 'at = "T:"'), guest=guest)
 
 
 def _described(*attached: str) -> Callable[[Path], None]:
@@ -267,5 +295,10 @@ SCENARIOS = (
     Scenario("wrap", _described("seeds", "other"), ("wrap", "@/seedling.ovf", "@/seedling.ova")),
     Scenario("unwrap", _package, ("unwrap", "@/seedling.ova", "@/apart", "--format", "qcow2")),
     Scenario("draft", _requests, ("draft", "@/sheet.toml", "--from", "@/r.csv")),
+    *(
+        Scenario(f"root in {kind}", _image_root(kind), ("write", "@/sheet.toml"), (("root.qcow2",),), in_steps=True)
+        for kind in ("ext4", "xfs")
+    ),
+    Scenario("root of windows", _windows_root, ("write", "@/sheet.toml"), (("win.vhdx",), ("shelf/a.raw",)), in_steps=True),
     Scenario("entries", _entries, ("entries", "@/sheet.toml", "seedling", "--into", "@/other")),
 )  # fmt: skip

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 from narvet.block.locks import exclusive_lock
-from narvet.block.publish import recover_all
+from narvet.block.publish import clear_folders, recover_all
 from narvet.model.layout import Layout
 from narvet.model.moves import Announced, Step
 from narvet.observe.ledger import ledger_path, record
@@ -31,10 +32,15 @@ def sheet_lock(sheet: Path) -> Iterator[None]:
 
 
 def clear_stores(layout: Layout) -> None:
-    """Clear what interrupted runs left in the stores of a sheet; what other Narvets are at work on stays."""
+    """Clear what interrupted runs left in the stores of a sheet, and beside the images that its guests' roots lie in.
+
+    What other Narvets are at work on stays.
+    """
     for folder in sorted({Path(store.path) for store in layout.stores}):
         if folder.is_dir():
             recover_all(folder)
+    roots = (guest.root for guest in layout.guests.values())
+    clear_folders(*(Path(os.path.realpath(root.path)) for root in roots if root and Path(root.path).is_file()))
 
 
 def carry_out(sheet: Path, todo: Sequence[Step], on_done: Callable[[Step], object]) -> None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from pathlib import Path
 
+from narvet.block.publish import clear_folders
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, has_errors
 from narvet.guests import guest_system
@@ -54,6 +56,8 @@ def install_entries(
     if not isinstance(system, HasRoots):
         raise RequestError(f"guest {guest} has no fstab; import {wanted.entries_path} in it once the sheet is written")
     place = Root(root, partition, moment=found_of_sheet.sheet.dated)
+    if not dry and Path(root).is_file():
+        clear_folders(Path(os.path.realpath(root)))
     found = system.observe_root(place, [entry.file for entry in wanted.entries])
     disks = [disk for disk in layout.disks if disk.guest == guest]
     findings = (*found.findings, *system.check_mounts(disks, found))

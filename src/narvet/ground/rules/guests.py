@@ -221,7 +221,8 @@ def not_for_guest(reason: str, remedy: str) -> Wording:
 @rule(
     meaning="The guest's version of its system cannot use what is asked.",
     way_out="Use what the message names: Windows has GPT data disks from 5.2, exfat from 6.0, 4096-byte sectors "
-    "from 6.2, clusters over 64 KiB from 10.0.16299 on, Linux xfs as it is made here from 5.10; controllers: docs/sheet.md.",
+    "from 6.2, clusters over 64 KiB from 10.0.16299 on, Linux xfs as it is made here from 5.10; controllers: "
+    "docs/sheet.md.",
 )
 def guest_too_old(what: str, needed: str, version: str, remedy: str) -> Wording:
     """Word what a guest's system has only from version `needed` on."""
