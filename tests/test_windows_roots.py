@@ -196,3 +196,15 @@ def test_folders_of_the_systems_own_volume(tmp_path: Path) -> None:
     sheet.write_text(sheet.read_text().replace("D:\\x", "C:\\Data"))
     run("retire", str(sheet), "a", "--yes", status=0)
     assert mounted() == {} and "DosDevices" in str(values_in(image, tmp_path))
+
+
+def test_a_root_that_comes_later_takes_the_place_of_the_text(tmp_path: Path) -> None:
+    image = root_image(tmp_path)
+    sheet = make_sheet(tmp_path, ONE, guest='runs = "windows"')
+    run("write", str(sheet), status=0)
+    text = tmp_path / "sheet.seedling.reg"
+    assert text.exists()
+    sheet.write_text(sheet.read_text().replace('runs = "windows"', 'runs = "windows"\nroot = "win.vhdx"'))
+    assert not facts("confirm", str(sheet), status=1)["agrees"]
+    assert str(text) in facts("write", str(sheet))["done"] and not text.exists()
+    assert "\\DosDevices\\T:" in values_in(image, tmp_path) and facts("confirm", str(sheet))["agrees"]

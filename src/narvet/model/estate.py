@@ -256,7 +256,8 @@ class Guest:
     lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `version` its own or
     its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online" or "offline", empty where that is not
     known; `asks_online` whether the sheet asks for the former. `home` is the letter of the volume that its root lies
-    on, `links` has the folders there that other volumes are mounted in, with the names of those.
+    on, `links` has the folders there that other volumes are mounted in, with the names of those. `outdated` is a
+    registry text of Narvet's that lies there still, although the root is at hand now.
     """
 
     name: str = ""
@@ -277,6 +278,7 @@ class Guest:
     asks_online: bool = False
     home: str = ""
     links: Mapping[str, str] = field(default_factory=dict)
+    outdated: str = ""
 
     @property
     def is_readable(self) -> bool:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from uuid import UUID
 
+from narvet.block.names import sync_folder
 from narvet.ground.units import counted
 from narvet.guests.windows.registry import write_registry
 from narvet.guests.windows.root import SYSTEM_HIVE, change_registry, mount_folder, unmount_folder
@@ -103,3 +104,22 @@ class MountFolder:
             return {"did": "mount point removed" if gone else "mount point kept", "guest": self.guest, "at": self.at}
         mount_folder(self.root, self.at, UUID(self.volume))
         return {"did": "mount point", "guest": self.guest, "at": self.at}
+
+
+@dataclass(frozen=True)
+class RemoveRegistryText:
+    """Remove a registry text of Narvet's whose values are in the guest's registry itself now."""
+
+    guest: str
+    touches: str
+    guest_may_run = True
+    is_change = True
+    comes_last = True
+    summary = "registry text no longer used"
+
+    def apply(self) -> dict[str, object]:
+        """Remove it."""
+        path = Path(self.touches)
+        path.unlink(missing_ok=True)
+        sync_folder(path.parent)
+        return {"did": "registry text removed", "guest": self.guest}

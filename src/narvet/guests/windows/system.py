@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 
 from narvet.formats.filesystems.contract import Capacity, Folder
 from narvet.formats.filesystems.trees import FileTree
@@ -36,7 +37,7 @@ from narvet.guests.windows.mounts import (
 )
 from narvet.guests.windows.registry import HEAD, KEY, POLICY_LINES, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.root import SYSTEM_HIVE, facts_of, is_windows_root, root_of
-from narvet.guests.windows.steps import ChangeRegistry, MountFolder, WriteRegistryText
+from narvet.guests.windows.steps import ChangeRegistry, MountFolder, RemoveRegistryText, WriteRegistryText
 from narvet.model.estate import Disk, FoundSystem, Guest, Partition, RegistryValue, Root
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
@@ -171,6 +172,8 @@ class Windows:
             values, sets_policy = _missing(wanted, found), online and found.new_disks != "online"
             if found.is_readable and (values or sets_policy):
                 yield ChangeRegistry(found.name, found.root, values, sets_policy, _replaces(values, found))
+            if found.is_readable and found.outdated:
+                yield RemoveRegistryText(found.name, found.outdated)
         elif wanted.values is not None and _are_others(wanted, found):
             changes = not set(found.values or ()) <= set(wanted.values)
             yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes, online)
@@ -229,9 +232,10 @@ class Windows:
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found in the guest's root, or of the registry text beside the sheet."""
         online, root = asked.form.new_disks == "online", root_asked(asked)
-        if root is not None:
-            return root_of(asked.name, root, asked.mount_points, asks_online=online)
         text = asked.sheet.parent / f"{asked.sheet.stem}.{asked.name}.reg"
+        if root is not None:
+            found = root_of(asked.name, root, asked.mount_points, asks_online=online)
+            return replace(found, outdated=str(text) if guest_with_text(asked.name, text).values is not None else "")
         return guest_with_text(asked.name, text, asks_online=online)
 
     def recognise(self, tree: FileTree, partition: int) -> FoundSystem | None:
@@ -295,6 +299,8 @@ def _in_registry(wanted: Guest, found: Guest) -> Iterator[Difference]:
         aspect = Aspect.MOUNT_POINT if volume else Aspect.ENTRY_SURPLUS
         asked, is_now = (f"volume {one}" if one else None for one in (volume, now))
         yield Difference(place.inside(at), aspect, asked, is_now)
+    if found.outdated:
+        yield Difference(place, Aspect.REGISTRY, None, found.outdated)
     if wanted.new_disks and found.new_disks != wanted.new_disks:
         yield Difference(place.key("new_disks"), Aspect.REGISTRY, wanted.new_disks, found.new_disks or None)
 
