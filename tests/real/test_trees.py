@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import stat
 import struct
+from array import array
 from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -15,11 +17,13 @@ from uuid import UUID
 
 import pytest
 
+from narvet.block.delayed import Delayed
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Wishes
 from narvet.formats.filesystems.trees import ChangesFiles, EditedTree, FileTree, HasFiles, Kind, Node, Owner
 from narvet.ground.checksums import crc32c_raw
+from narvet.ground.errors import RefusedError
 from narvet.ground.units import KIB, MIB
 from tests.program import HERE
 from tests.real import load
@@ -33,12 +37,16 @@ CONTENTS = {
     "hundred": b"",
     "in pieces": b"whole again\n" * 3000,
     "pieces": b"x",
+    "mapped": b"m" * 70_000,
+    "mapped twice": b"M" * 9_000_000,
+    "copy": b"no longer shared " * 3000,
     "new": b"n" * 9000,
     "new and large": bytes(range(256)) * 20000,
     "short one": b"s",
 }
 
 _KINDS = {stat.S_IFDIR: Kind.FOLDER, stat.S_IFREG: Kind.FILE, stat.S_IFLNK: Kind.LINK}
+_GET_FLAGS, _SET_FLAGS, _CLONE, _USES_EXTENTS = 0x80086601, 0x40086602, 0x40049409, 0x80000
 _INLINE, _LARGE_DIR, _EA_INODE = 0x8000, 0x4000, 0x400
 CASES = {
     "ext4": ("ext4", {}, 0),
@@ -72,6 +80,19 @@ def spread_out(place: Path) -> None:
     with (place / "in pieces").open("wb", buffering=0) as file:
         for piece in range(4000):
             os.pwrite(file.fileno(), piece.to_bytes(4, "little") * 64, piece * 12288)
+    for name, size in (("mapped", 9000), ("mapped twice", 40_000)):  # of ext4: found by maps of single blocks
+        (place / name).write_bytes(bytes([len(name)]) * size)
+        os.sync()
+        with suppress(OSError), (place / name).open("rb") as file:
+            flags = array("l", [0])
+            fcntl.ioctl(file, _GET_FLAGS, flags)
+            fcntl.ioctl(file, _SET_FLAGS, array("l", [flags[0] & ~_USES_EXTENTS]))
+    (place / "original").write_bytes(b"shared " * 9000)
+    with (place / "original").open("rb") as original, (place / "copy").open("wb") as copy:
+        try:
+            fcntl.ioctl(copy, _CLONE, original.fileno())  # of xfs: both share all blocks
+        except OSError:
+            copy.write(original.read())
     (place / "small").write_bytes(b"ten bytes.")
     (place / "hundred").write_bytes(b"h" * 100)
     (place / "short").symlink_to("small")
@@ -235,3 +256,44 @@ def test_files_are_changed_and_the_kernel_goes_on(tmp_path: Path, case: str) -> 
     with image.open("rb", buffering=0) as file:
         state = kind.read(FileDevice(file), HERE)
     assert state is not None and state.findings == ()
+
+
+@pytest.mark.parametrize("name", ["ext4", "xfs"])
+def test_what_is_nearly_full_takes_what_fits_and_refuses_the_rest(tmp_path: Path, name: str) -> None:
+    """No inode or no block left where one is looked for: others are taken, then it is refused; all stays sound."""
+    image, kind = tmp_path / "image.raw", filesystem(name)
+    made(image, name, 64 * MIB, {"inode_each": 256 * KIB} if name == "ext4" else {})
+    with quiet_log(), mounted(image, tmp_path) as place:
+        (place / "here").mkdir()
+        filled = load.fill(place, 5)
+        for number in range(400):
+            with suppress(OSError):
+                (place / "here" / f"takes an inode {number}").touch()
+        small = [path for path in filled if 30_000 < path.stat().st_size < 400_000] or list(filled)[:1]
+        for path in small[:2]:
+            path.unlink()
+            del filled[path]
+    assert isinstance(kind, ChangesFiles)
+    told, count = "", 0
+    while not told and count < 2000:
+        with image.open("r+b", buffering=0) as file:
+            staged = Delayed(FileDevice(file), 64 * MIB)
+            tree = kind.edited(staged, MOMENT)
+            folder = tree.look_up(tree.root, "here")
+            assert folder is not None
+            try:
+                for number in range(5):
+                    tree.make_folder(folder, f"new {count + number} {'n' * 100}", Owner(0, 0, 0o755), {})
+            except RefusedError as error:
+                told = str(error)
+                continue
+            staged.replay(FileDevice(file))
+            count += 5
+    assert "room" in told or "inode" in told
+    with image.open("rb", buffering=0) as file:
+        state = kind.read(FileDevice(file), HERE)
+    assert state is not None and state.findings == ()
+    with quiet_log(), mounted(image, tmp_path) as place:
+        load.verify(filled)
+        assert sum(one.name.startswith("new") for one in (place / "here").iterdir()) == count
+        assert shown(place)["free"] == state.free

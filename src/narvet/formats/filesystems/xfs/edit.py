@@ -39,11 +39,11 @@ _LONGEST_EXTENT = (1 << 21) - 1
 class XfsEdited(XfsFiles):
     """The files of an XFS on a device that keeps all writes back; `moment` is seconds since 1970."""
 
-    def __init__(self, files: XfsFiles, moment: int) -> None:
+    def __init__(self, files: XfsFiles, moment: int, free: int) -> None:
         super().__init__(files.volume)
         self._moment = moment
         self._device = files.volume.device
-        self._space = Space(files.volume)
+        self._space = Space(files.volume, free // files.volume.shape.block_size)
         superblock = files.volume.superblock
         self._form = Form(self.blocks.folder_block, self.blocks.block, self._with_kinds, files.volume.uuid)
         self._parents = bool(superblock.sb_features_incompat & _bit("parent"))
@@ -353,4 +353,4 @@ def edited(device: BlockDevice, moment: int) -> XfsEdited:
     if state is None:
         raise ImageError("there is no superblock of an XFS")
     refuse_unknown(state, r.UNDERSTOOD | r.HARMLESS)
-    return XfsEdited(files_of(device), moment)
+    return XfsEdited(files_of(device), moment, state.free)

@@ -18,7 +18,7 @@ from narvet.formats.filesystems.xfs import records as r
 from narvet.formats.filesystems.xfs.groups import sealed
 from narvet.formats.filesystems.xfs.read import free_header, inode_header
 from narvet.formats.filesystems.xfs.rebuild import FreeList, placed, write_tree
-from narvet.formats.filesystems.xfs.shape import INODES_PER_CHUNK
+from narvet.formats.filesystems.xfs.shape import INODES_PER_CHUNK, SET_ASIDE, Used, hidden_in
 from narvet.formats.filesystems.xfs.trees import (
     BY_BLOCK,
     BY_COUNT,
@@ -43,7 +43,10 @@ _FULL = "its filesystem has no room left for this; make room in it, or enlarge i
 
 @dataclass
 class _Group:
-    """A group: its headers and the records of its trees, as rows of numbers; `changed` are the trees to be written."""
+    """A group: its headers and the records of its trees, as rows of numbers; `changed` are the trees to be written.
+
+    `keeps` is how many blocks a kernel wants to find free in it, for its trees to grow.
+    """
 
     group: Group
     agf: r.FreeHeader
@@ -52,13 +55,23 @@ class _Group:
     owned: list[tuple[int, int, int, int]]
     counted: list[tuple[int, int, int]]
     chunks: list[tuple[int, int, int, int, int]]
+    keeps: int
     changed: set[str] = field(default_factory=set)
+
+    @property
+    def usable(self) -> int:
+        """Blocks that may be taken for files."""
+        return max(sum(count for _, count in self.free) - self.keeps, 0)
 
 
 class Space:
-    """What is free of an XFS, and what is taken of it; `write` writes all that changed."""
+    """What is free of an XFS, and what is taken of it; `write` writes all that changed.
 
-    def __init__(self, volume: Volume) -> None:
+    `left` is how many blocks may be taken: what a kernel shows as free, as it keeps back more for its trees.
+    """
+
+    def __init__(self, volume: Volume, left: int) -> None:
+        self._left = left
         self._volume = volume
         self._device = volume.device
         self._shape = volume.shape
@@ -79,9 +92,11 @@ class Space:
         """
         found: list[Extent] = []
         for group in self._from(near):
-            while count and group.free:
+            usable = group.usable
+            while count and usable:
                 run = next((run for run in group.free if run[1] >= count), max(group.free, key=lambda run: run[1]))
-                length = min(run[1], count)
+                length = min(run[1], count, usable)
+                usable -= length
                 self._cut(group, run[0], length)
                 self._own(group, run[0], length, owner, offset)
                 found.append(Extent(group.group.number << self._bits | run[0], length))
@@ -107,6 +122,8 @@ class Space:
         rest = [(first, start - first), (start + length, first + count - start - length)]
         group.free[index : index + 1] = [run for run in rest if run[1]]
         self._blocks -= length
+        if self._left + self._blocks < 0:
+            raise RefusedError(_FULL)
         group.changed |= {"free"}
 
     def _release(self, group: _Group, start: int, length: int) -> None:
@@ -234,6 +251,8 @@ class Space:
         """Make a chunk of inodes in a group, all free; return whether there was room, aligned as chunks must be."""
         count = self._shape.chunk_blocks or 1
         align = max(self._volume.superblock.sb_inoalignmt, 1)
+        if group.usable < count:
+            return False
         for first, length in group.free:
             start = -(-first // align) * align
             if start + count > first + length:
@@ -289,8 +308,18 @@ class Space:
                 owned,
                 counted,
                 rows(INODES, agi.agi_root, agi.agi_level),
+                self._kept_back(number, agf, agi),
             )
         return self._groups[number]
+
+    def _kept_back(self, number: int, agf: r.FreeHeader, agi: r.InodeHeader) -> int:
+        """Return the blocks that a kernel wants to find free in a group at mount (xfs_ag_resv_init)."""
+        has = self._volume.has
+        used = Used(
+            finobt=(agi.agi_fblocks if has(r.INOBTCOUNT) else 1) if has(r.FINOBT) else None,
+            refcount=agf.agf_refcount_blocks if has(r.REFLINK) else None,
+        )
+        return hidden_in(self._shape, number, used, rmapbt=has(r.RMAPBT)) + SET_ASIDE
 
     # Writing.
 
@@ -301,6 +330,7 @@ class Space:
                 self._write_group(group)
         if self._blocks or self._inodes or self._chunk_inodes:
             self._write_superblock()
+        self._left += self._blocks
         self._blocks = self._inodes = self._chunk_inodes = 0
 
     def _write_group(self, one: _Group) -> None:
