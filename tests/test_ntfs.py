@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import struct
 import time
+from contextlib import suppress
 from dataclasses import replace
 from itertools import pairwise
 from uuid import UUID
@@ -15,10 +16,12 @@ from hypothesis import strategies as st
 
 from narvet.block.memory import MemoryDevice
 from narvet.formats.filesystems import filesystem
-from narvet.formats.filesystems.contract import Folder, UnfitError, Wishes
+from narvet.formats.filesystems.contract import CannotChangeError, Folder, UnfitError, Wishes
 from narvet.formats.filesystems.ntfs import FILESYSTEM, NewNtfs
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import Attribute, file_record, mapping_pairs, protected
+from narvet.formats.filesystems.ntfs.change import edited
+from narvet.formats.filesystems.ntfs.compressed import unpacked
 from narvet.formats.filesystems.ntfs.folders import mount_value, target_of
 from narvet.formats.filesystems.ntfs.indexes import nodes
 from narvet.formats.filesystems.ntfs.options import NtfsOptions
@@ -300,3 +303,69 @@ def test_any_volume_is_laid_out_without_overlap_and_reads_back_sound(
     found = NTFS.read(device, HERE)
     assert found is not None and found.findings == () and (found.total, found.free) == (promised.total, promised.free)
     assert {path.upper() for path, _ in found.links} == {f"\\mounts\\{name}".upper() for name in names}
+
+
+# [MS-XCA], section 3.3: the example of LZNT1.
+PACKED = bytes.fromhex(
+    "38b08846232000204720410010a24701a045204400084501507900c045200524138805b4024a44ef0358028c091601484500be009e0004011890"
+    "00"
+)
+NOTES = (
+    b"F# F# G A A G F# E D D E F# F# E E F# F# G A A G F# E D D E F# E D D E E F# D E F# G F# D E F# G F# E D E A F# F# G A A G "
+    b"F# E D D E F# E D D\0"
+)
+
+
+def test_packed_content_is_read_by_the_published_example() -> None:
+    assert unpacked(PACKED, 4096) == NOTES and unpacked(PACKED, 20) == NOTES[:20]
+    plain = bytes(range(200)) * 30
+    chunks = b"".join(
+        struct.pack("<H", len(plain[at : at + 4096]) - 1 | 0x3000) + plain[at : at + 4096]
+        for at in range(0, 6000, 4096)
+    )
+    assert unpacked(chunks, 1 << 16) == plain
+    for cut in range(1, len(PACKED)):
+        with suppress(ImageError):
+            unpacked(PACKED[:cut], 4096)
+    dice = random.Random(4)
+    for _ in range(3000):
+        wild = bytearray(PACKED)
+        wild[dice.randrange(len(wild))] = dice.randrange(256)
+        with suppress(ImageError):
+            assert len(unpacked(bytes(wild), 1 << 16)) <= 1 << 16
+
+
+def test_a_file_with_packed_plain_and_missing_units_is_read() -> None:
+    """Of three units one is packed into a cluster, one is a hole, one is plain: read alike from anywhere in them."""
+    device = MemoryDevice(SIZE)
+    plan(SIZE, OPTIONS).write(device)
+    tree, plain = edited(device, 1772409600), random.Random(8).randbytes(1 << 16)
+    tree.replace(tree.root, "packed", b"x" * (17 << 12))
+    node = tree.look_up(tree.root, "packed")
+    assert node is not None
+    first = tree.held_of(node).get(r.DATA)
+    assert first is not None and first.runs[0][0] is not None and len(first.runs) == 1
+    start = first.runs[0][0]
+    one = struct.pack("<HB", 0xB003, 2) + b"A" + struct.pack("<H", 0xFFC)  # a letter, and that again to the end
+    device.write(start << 12, b"".join(one for _ in range(16)).ljust(1 << 12, b"\0"))
+    device.write(start + 1 << 12, plain)
+    pairs = mapping_pairs([(start, 1), (None, 15), (None, 16), (start + 1, 16)])
+    head = r.AttributeHead(type=r.DATA, length=0, non_resident=1, name_offset=64, flags=1)
+    size = 3 << 16
+    runs = r.RunsHead(
+        highest_vcn=47, mapping_pairs_offset=64, compression_unit=4, allocated_size=size, data_size=size - 9,
+        initialized_size=size - 9,
+    )  # fmt: skip
+    made = (head.encode() + runs.encode() + pairs).ljust(-(-(64 + len(pairs)) // 8) * 8, b"\0")
+    made = made[:4] + len(made).to_bytes(4, "little") + made[8:]
+    tree._put_attributes(node.number, lambda found: found.type == r.DATA, [lambda _: made])
+    node = tree.look_up(tree.root, "PACKED")
+    assert node is not None and node.size == size - 9
+    wanted = (b"A" * (1 << 16) + bytes(1 << 16) + plain)[:-9]
+    dice = random.Random(9)
+    for _ in range(60):
+        place, length = dice.randrange(size), dice.randrange(1 << 17)
+        assert tree.read(node, place, length) == wanted[place : place + length]
+    assert [tuple(run) for run in tree.stored(node)] == [(0, 1 << 16), (2 << 16, (1 << 16) - 9)]
+    with pytest.raises(CannotChangeError, match="compressed"):
+        tree.replace(tree.root, "packed", b"new")

@@ -23,6 +23,7 @@ from narvet.formats.filesystems.xfs import file_blocks, files, trees
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError
 from narvet.ground.units import MIB
+from tests.program import HERE
 
 OWNER = Owner(1, 2, 0o755)
 SIZES = {"ext4": 40 * MIB, "xfs": 40 * MIB, "ntfs": 40 * MIB, "fat32": 40 * MIB, "exfat": 40 * MIB}
@@ -45,6 +46,10 @@ def small(path: Path, name: str) -> Path:
             for number in range(60):
                 tree.replace(inner, f"file {number} {'n' * number}.x", bytes([number]) * (number * 700))
             tree.make_folder(tree.root, "labelled", OWNER, {"security.selinux": b"a:b:c\0"})
+            for number in range(120):
+                tree.make_folder(inner, f"folder {number}", OWNER, {})
+            state = kind.read(FileDevice(file), HERE)
+            assert state is not None and state.findings == ()
     return path
 
 
