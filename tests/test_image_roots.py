@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 
 from narvet.formats.filesystems.trees import Owner
-from narvet.guests.roots import changed_root
+from narvet.guests.linux.root import is_linux_root
+from narvet.guests.roots import changed_root, opened_root
 from narvet.model.estate import Root
-from tests.program import disk, facts, fill_root, make_root, make_sheet, run
+from tests.program import LABEL, disk, facts, fill_root, make_root, make_sheet, run
 
 AT = 'at = "/srv/with space/a"\nowner = "curator:lab"\nmode = "0750"'
 ONE = disk("a", 'size = "8 MiB"', AT)
@@ -51,6 +52,8 @@ def test_entries_and_mount_points_are_written_into_an_image(tmp_path: Path, name
     point = inside(image, "/srv/with space/a")
     assert (point["kind"], point["uid"], point["gid"], point["mode"]) == ("folder", 1201, 1300, "0750")
     assert (inside(image, "/srv/with space")["uid"], inside(image, "/srv/with space")["mode"]) == (0, "0755")
+    with opened_root(Root(str(image), 1), is_linux_root) as root, root.place("/srv/with space/a") as place:
+        assert dict(root.tree.attributes(place.folder)) == LABEL  # taken over from the folder above
     fstab = inside(image, "/etc/fstab")
     assert fstab["text"] == f"# kept\n{line}\n" and fstab["mode"] == "0644"
     assert facts("confirm", str(sheet))["agrees"] and facts("write", str(sheet))["done"] == []

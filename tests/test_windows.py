@@ -131,9 +131,10 @@ def test_folders_of_one_volume_hold_others(tmp_path: Path) -> None:
         link("\\röntgen", 1),
         [],
     ]
-    # A volume that exists already and lacks a folder that is now asked for is not touched.
+    # A volume that exists already gets the folder that is now asked for.
     more = disk("d4", 'size = "40 MiB"', "at = 'V:\\more'")
-    assert rules(review(tmp_path, *disks, more, status=1)) == ["image-differs"]
+    changes = review(tmp_path, *disks, more)["changes"]
+    assert [one["what"] for one in changes if one["where"].startswith("disk.d2")] == ["leads to"]
     for at, host, told in (
         ("C:\\Mounts\\a", "", "no volume of this sheet is mounted at C:"),
         ("X:\\a", 'filesystem = "exfat"', "X: has exfat; only folders of ntfs"),

@@ -208,3 +208,25 @@ def test_a_root_that_comes_later_takes_the_place_of_the_text(tmp_path: Path) -> 
     assert not facts("confirm", str(sheet), status=1)["agrees"]
     assert str(text) in facts("write", str(sheet))["done"] and not text.exists()
     assert "\\DosDevices\\T:" in values_in(image, tmp_path) and facts("confirm", str(sheet))["agrees"]
+
+
+def test_a_folder_on_a_disk_that_is_in_use_already(tmp_path: Path) -> None:
+    """A second disk is mounted in a folder of the first, long after that was made; then in another one."""
+    first = disk("a", 'size = "300 MiB"', 'at = "P:"\nlabel = "Pictures"')
+    sheet = make_sheet(tmp_path, first, guest='runs = "windows"')
+    run("write", str(sheet), status=0)
+    sheet.write_text(sheet.read_text() + disk("b", 'size = "200 MiB"', "at = 'P:\\new\\frames'"))
+    changes = facts("review", str(sheet))["changes"]
+    assert [one["what"] for one in changes if one["where"].startswith("disk.a")] == ["leads to"]
+    facts("write", str(sheet))
+
+    def links() -> dict[str, str]:
+        found = facts("survey", str(tmp_path / "shelf" / "a.raw"))[0]
+        assert found["findings"] == []
+        return {one["path"]: one["target"] for one in found["partitions"][-1]["filesystem"]["links"]}
+
+    assert list(links()) == ["\\new\\frames"] and facts("confirm", str(sheet))["agrees"]
+    sheet.write_text(sheet.read_text().replace("P:\\new\\frames", "P:\\Frames"))
+    facts("write", str(sheet))
+    assert list(links()) == ["\\Frames"] and facts("confirm", str(sheet))["agrees"]
+    assert facts("write", str(sheet))["done"] == []

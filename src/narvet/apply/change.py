@@ -18,7 +18,7 @@ from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
 from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
-from narvet.formats.filesystems.contract import FilesystemState, Resizing
+from narvet.formats.filesystems.contract import FilesystemState, Resizing, left_links
 from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
@@ -187,10 +187,13 @@ class ChangeDisk:
         return [part.entry for part in self.wanted.partitions if part.number and there.get(part.number) != part.entry]
 
     def _corrected(self) -> Iterator[tuple[Partition, FilesystemState]]:
-        """Yield the filesystems whose label, owner or mode are to be others than they are."""
+        """Yield the filesystems whose label, owner, mode or links are to be others than they are."""
         for part in self.wanted.partitions:
             there, wanted = part.there, part.filesystem
-            if there is not None and wanted is not None and _told(there) != _told(wanted):
+            if there is None or wanted is None:
+                continue
+            leads = set(wanted.links) <= set(there.links) and not any(left_links(wanted, there))
+            if _told(there) != _told(wanted) or not leads:
                 yield part, wanted
 
     def _change(

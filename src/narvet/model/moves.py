@@ -63,7 +63,7 @@ class Aspect(Enum):
     VOLUME_LABEL = ("filesystem's label", Answer.CORRECT)
     MORE_SHOWN = ("total shown", Answer.ENLARGE)
     LESS_SHOWN = ("total shown", Answer.SHRINK)
-    FOLDER = ("leads to", Answer.REFUSE)
+    FOLDER = ("leads to", Answer.CORRECT)
     RIGHTS = ("rights", Answer.LEAVE)
     OWNER = ("owner", Answer.CORRECT)
     MODE = ("mode", Answer.CORRECT)

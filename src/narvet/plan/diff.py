@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
-from narvet.formats.filesystems.contract import FilesystemState
+from narvet.formats.filesystems.contract import FilesystemState, left_links
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Place, disk_place
 from narvet.ground.units import show_binary
@@ -165,6 +165,8 @@ def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -
     there = dict(found.links)
     for path, target in wanted.links:
         yield from _compared(where.inside(f"folder {path}"), Aspect.FOLDER, target, there.get(path, "nowhere"))
+    for path, target in left_links(wanted, found):
+        yield Difference(where.inside(f"folder {path}"), Aspect.FOLDER, None, target)
 
 
 def _sized(where: Place, asked: int, found: int) -> Iterator[Difference]:

@@ -193,6 +193,12 @@ class FilesystemState:
         return Capacity(self.total, self.free, self.available, tuple(Loss(what, n) for what, n in losses if n > 0))
 
 
+def left_links(wanted: FilesystemState, found: FilesystemState) -> Iterator[tuple[str, str]]:
+    """Yield the folders of a filesystem that lead to a volume which is to be mounted in another one now."""
+    asked, targets = {path for path, _ in wanted.links}, {target for _, target in wanted.links}
+    yield from (one for one in found.links if one[0] not in asked and one[1] in targets)
+
+
 class NewFilesystem(Protocol):
     """A filesystem that is to be made in a partition of `size` bytes: its shape, and what it is made with."""
 
@@ -413,6 +419,8 @@ class Filesystem(Protocol):
 
     def correct(self, device: BlockDevice, wanted: FilesystemState) -> None:
         """Give a clean filesystem the label that a state says, and its root owner and mode where it keeps them.
+
+        Volumes are mounted in the folders that a state has as links; those that lead to the same ones otherwise go.
 
         Only what differs is written, to a device that keeps it back until everything is known.
 

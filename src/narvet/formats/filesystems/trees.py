@@ -122,7 +122,7 @@ class EditedTree(FileTree, Protocol):
 
 
 @runtime_checkable
-class MountsVolumes(Protocol):
+class MountsVolumes(EditedTree, Protocol):
     """A tree in whose folders other volumes can be mounted by what is written into it."""
 
     def mount(self, parent: Node, name: str, volume: UUID) -> Node:
@@ -256,6 +256,27 @@ def walked(tree: FileTree, inside: str, shown: str, *, follow: bool = True) -> P
             missing.append(part)
     node = way[-1] if not missing else last if len(missing) == 1 else None
     return Place(inside, tuple(way), node, tuple(missing), linked=links > 0)
+
+
+def mount_at(tree: MountsVolumes, inside: str, volume: UUID) -> None:
+    """Mount a volume in a folder, which is made with those above it; a folder that leads to another volume goes.
+
+    Raises:
+        UnsafePathError: links lead in circles, or the path is the root's own.
+        RefusedError: something else than an empty folder is there.
+    """
+    place = walked(tree, inside, inside, follow=False)
+    folder, names = place.folder, place.missing
+    if not names:
+        if len(place.way) == 1:
+            raise UnsafePathError(f"{inside}: nothing is mounted in the root of a volume")
+        folder, names = place.way[-2], tuple(part for part in inside.split("/") if part)[-1:]
+    for name in names[:-1]:
+        folder = tree.make_folder(folder, name, Owner(0, 0, 0o755), {})
+    there = tree.look_up(folder, names[-1])
+    if there is not None and there.kind == Kind.LINK:
+        tree.remove_folder(folder, names[-1])
+    tree.mount(folder, names[-1], volume)
 
 
 def whole(tree: FileTree, file: Node, shown: str, most: int) -> bytes:

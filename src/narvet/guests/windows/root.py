@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from uuid import UUID
 
-from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, Owner, UnsafePathError
+from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, UnsafePathError, mount_at
 from narvet.ground.errors import ImageError, NarvetError, RefusedError
 from narvet.ground.findings import guest_place, image_place
 from narvet.ground.rules import guests as rules
@@ -137,20 +137,10 @@ def mount_folder(root: Root, at: str, volume: UUID) -> None:
     Raises:
         RefusedError: something is in the way.
     """
-    with changed_root(root, is_windows_root) as found, found.place(_inside(at), follow=False) as place:
-        tree = found.edited
-        if not isinstance(tree, MountsVolumes):
+    with changed_root(root, is_windows_root) as found:
+        if not isinstance(found.edited, MountsVolumes):
             raise RefusedError(f"{found.root.shown()}: no volumes can be mounted in its folders")
-        parts = [part for part in _inside(at).split("/") if part]
-        folder, missing = place.folder, list(place.missing)
-        if not missing:
-            missing, folder = parts[-1:], place.way[-2]
-        for name in missing[:-1]:
-            folder = tree.make_folder(folder, name, Owner(0, 0, 0o755), {})
-        there = tree.look_up(folder, missing[-1])
-        if there is not None and there.kind == Kind.LINK:
-            tree.remove_folder(folder, missing[-1])
-        tree.mount(folder, missing[-1], volume)
+        mount_at(found.edited, _inside(at), volume)
 
 
 def unmount_folder(root: Root, at: str, volume: UUID) -> bool:
