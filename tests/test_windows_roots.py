@@ -230,3 +230,7 @@ def test_a_folder_on_a_disk_that_is_in_use_already(tmp_path: Path) -> None:
     facts("write", str(sheet))
     assert list(links()) == ["\\Frames"] and facts("confirm", str(sheet))["agrees"]
     assert facts("write", str(sheet))["done"] == []
+    sheet.write_text(sheet.read_text().replace("'P:\\Frames'", "'Q:'"))
+    assert not facts("confirm", str(sheet), status=1)["agrees"]
+    facts("write", str(sheet))
+    assert links() == {} and facts("confirm", str(sheet))["agrees"]

@@ -18,7 +18,7 @@ from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
 from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
-from narvet.formats.filesystems.contract import FilesystemState, Resizing, left_links
+from narvet.formats.filesystems.contract import FilesystemState, Resizing
 from narvet.formats.images.chain import Link, StagedImage, chain, open_links, staged_image
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
@@ -192,7 +192,8 @@ class ChangeDisk:
             there, wanted = part.there, part.filesystem
             if there is None or wanted is None:
                 continue
-            leads = set(wanted.links) <= set(there.links) and not any(left_links(wanted, there))
+            targets = dict(there.links)
+            leads = all(targets.get(path, "") == target for path, target in wanted.links)
             if _told(there) != _told(wanted) or not leads:
                 yield part, wanted
 

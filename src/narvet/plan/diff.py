@@ -163,7 +163,7 @@ def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -
     if found.rights:
         yield from _compared(where, Aspect.RIGHTS, wanted.rights, found.rights)
     there = dict(found.links)
-    for path, target in wanted.links:
+    for path, target in (one for one in wanted.links if one[1]):
         yield from _compared(where.inside(f"folder {path}"), Aspect.FOLDER, target, there.get(path, "nowhere"))
     for path, target in left_links(wanted, found):
         yield Difference(where.inside(f"folder {path}"), Aspect.FOLDER, None, target)

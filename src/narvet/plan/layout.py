@@ -15,7 +15,7 @@ from narvet.ground.rules.disks import file_of
 from narvet.ground.units import MIB
 from narvet.guests import guest_system
 from narvet.guests.contract import MountsInFolders, PartitionKey
-from narvet.model.estate import NO_TABLE, Disk, Estate, Guest
+from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout, Origin, PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
@@ -106,6 +106,10 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     return narrowed(layout, facts)
 
 
+_NAME_OF_VOLUME = slice(len("\\??\\Volume{"), len("\\??\\Volume{") + 36)
+"""Where the name of a volume stands in what leads to it."""
+
+
 def _disks(
     sheet: ResolvedSheet, facts: Facts, plugs: Mapping[str, Plug]
 ) -> tuple[tuple[PlannedDisk, ...], tuple[Finding, ...]]:
@@ -135,7 +139,7 @@ def _disk(
         image, said = plan_disk(disk, site, folders, existing)
         if existing is not None:
             fitted, more = onto(image.wanted, existing, disk.place)
-            image, said = replace(image, wanted=fitted), (*said, *more)
+            image, said = replace(image, wanted=_without_old_links(fitted, existing, sheet)), (*said, *more)
     else:
         there = facts.origins[disk.name]
         existing = facts.found.disks.get(disk.name)
@@ -153,6 +157,28 @@ def _disk(
         origin=origin,
     )
     return planned, said
+
+
+def _without_old_links(wanted: Disk, found: Disk, sheet: ResolvedSheet) -> Disk:
+    """Return a wanted disk none of whose folders is to lead to a volume of the sheet that is mounted elsewhere now."""
+    there = {part.number: part.filesystem.links for part in found.partitions if part.filesystem}
+    if not any(there.values()):
+        return wanted
+    ours = {
+        str(sheet.ids(disk.name).partition(part.index)) for disk in sheet.disks.values() for part in disk.partitions
+    }
+
+    def fitted(part: Partition) -> Partition:
+        inside = part.filesystem
+        if inside is None:
+            return part
+        asked = {path for path, _ in inside.links}
+        old = [
+            path for path, to in there.get(part.number, ()) if path not in asked and to.lower()[_NAME_OF_VOLUME] in ours
+        ]
+        return replace(part, filesystem=replace(inside, links=(*inside.links, *((path, "") for path in old))))
+
+    return replace(wanted, partitions=tuple(map(fitted, wanted.partitions)))
 
 
 def _existing(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Disk | None:

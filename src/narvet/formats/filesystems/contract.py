@@ -147,9 +147,9 @@ class FilesystemState:
 
     `uuid` is what guests know it by. `shape` is None where it is too damaged to tell.
     `uid`, `gid` and `mode` are its root's, None where the mount decides. `rights` is the security descriptor of its
-    root as text, `links` are folders that lead to other volumes: path and target. `free` is bytes. `unclean` is why
-    nothing in it may be changed before a guest has used it, empty if that is not so. `account` is what growth needs to
-    know besides, of the filesystem's own making.
+    root as text, `links` are folders that lead to other volumes: path and target, which is empty for one that is to
+    go. `free` is bytes. `unclean` is why nothing in it may be changed before a guest has used it, empty if that is not
+    so. `account` is what growth needs to know besides, of the filesystem's own making.
     """
 
     kind: str
@@ -194,9 +194,9 @@ class FilesystemState:
 
 
 def left_links(wanted: FilesystemState, found: FilesystemState) -> Iterator[tuple[str, str]]:
-    """Yield the folders of a filesystem that lead to a volume which is to be mounted in another one now."""
-    asked, targets = {path for path, _ in wanted.links}, {target for _, target in wanted.links}
-    yield from (one for one in found.links if one[0] not in asked and one[1] in targets)
+    """Yield the folders of a filesystem, with where they lead, in which nothing is to be mounted any more."""
+    there = dict(found.links)
+    yield from ((path, there[path]) for path, target in wanted.links if not target and path in there)
 
 
 class NewFilesystem(Protocol):

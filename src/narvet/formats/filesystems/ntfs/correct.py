@@ -29,7 +29,7 @@ def correct(device: BlockDevice, wanted: FilesystemState) -> None:
     if state is None:
         raise ImageError("this is not ntfs")
     there, left = dict(state.links), dict(left_links(wanted, state))
-    missing = {path: target for path, target in wanted.links if there.get(path) != target}
+    missing = {path: target for path, target in wanted.links if target and there.get(path) != target}
     if missing or left:
         _relink(device, missing, left)
 
