@@ -81,6 +81,31 @@ def test_a_child_is_changed_and_never_its_base(tmp_path: Path) -> None:
     assert base.read_bytes() == before
 
 
+def test_entries_left_in_an_earlier_root_are_told_of(tmp_path: Path) -> None:
+    """The guest's root becomes an image: until its lines are out of the old one, every call says so."""
+
+    def left() -> list[str]:
+        return [one["message"] for one in facts("write", str(sheet))["findings"] if one["rule"] == "root-left"]
+
+    old = make_root(tmp_path / "old")
+    image = root_image(tmp_path, "root.qcow2")
+    sheet = make_sheet(tmp_path, ONE.replace("curator:lab", "1201:1300"), guest='root = "old"')
+    assert left() == left() == []
+    text = sheet.read_text()
+    sheet.write_text(text.replace('root = "old"\n', ""))
+    assert left() == []  # it may be its root still
+    sheet.write_text(text.replace('"old"', '"root.qcow2"'))
+    assert left() == left() == [f"1 entry of this sheet is left in {old}, which is no guest's root now"]
+    (old / "etc" / "fstab").write_text("")
+    assert left() == []
+    run("branch", image.name, "child.qcow2", status=0, cwd=tmp_path)
+    sheet.write_text(text.replace('"old"', '"child.qcow2"'))
+    assert left() == []  # what is in a base is in its child
+    sheet.write_text(text.replace('"old"', '"other.raw"'))
+    root_image(tmp_path, "other.raw")
+    assert "child.qcow2" not in "".join(left()) and f"{image}:1" in "".join(left())
+
+
 def test_the_one_root_is_found_or_all_are_named(tmp_path: Path) -> None:
     two = make_sheet(
         tmp_path / "maker", disk("b", 'size = "200 MiB"', 'size = "90 MiB"', 'size = "rest"'), guest="zone = 'x'"

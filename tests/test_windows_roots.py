@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import shutil
 import struct
 from pathlib import Path
 from typing import Any
@@ -200,6 +201,7 @@ def test_folders_of_the_systems_own_volume(tmp_path: Path) -> None:
 
 def test_a_root_that_comes_later_takes_the_place_of_the_text(tmp_path: Path) -> None:
     image = root_image(tmp_path)
+    copied = shutil.copyfile(image, tmp_path / "other.vhdx")
     sheet = make_sheet(tmp_path, ONE, guest='runs = "windows"')
     run("write", str(sheet), status=0)
     text = tmp_path / "sheet.seedling.reg"
@@ -208,6 +210,9 @@ def test_a_root_that_comes_later_takes_the_place_of_the_text(tmp_path: Path) -> 
     assert not facts("confirm", str(sheet), status=1)["agrees"]
     assert str(text) in facts("write", str(sheet))["done"] and not text.exists()
     assert "\\DosDevices\\T:" in values_in(image, tmp_path) and facts("confirm", str(sheet))["agrees"]
+    sheet.write_text(sheet.read_text().replace("win.vhdx", copied.name))
+    said = [one["message"] for one in facts("write", str(sheet))["findings"] if one["rule"] == "root-left"]
+    assert said == [f"2 entries of this sheet are left in {image}:2, which is no guest's root now"]
 
 
 def test_a_folder_on_a_disk_that_is_in_use_already(tmp_path: Path) -> None:

@@ -239,6 +239,11 @@ class Root:
         """Return the same root with the partition that it was found on."""
         return replace(self, partition=partition)
 
+    def recorded(self, runs: str) -> dict[str, object]:
+        """Return it as a ledger keeps it, with the system that it is the root of."""
+        kind = next(iter(self.trust.formats.values()), None)
+        return {"root": self.path, "partition": self.partition, "format": kind, "runs": runs}
+
     def shown(self, inside: str = "") -> str:
         """Return the root, or a path inside it, as people see it."""
         start = self.path if self.partition is None else f"{self.path}:{self.partition}"

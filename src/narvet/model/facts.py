@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from narvet.model.controllers import Slot
 from narvet.model.devices import Device
-from narvet.model.estate import Disk, Estate
+from narvet.model.estate import Disk, Estate, Guest
 from narvet.model.plugs import DoorState, Plugged
 
 if TYPE_CHECKING:
@@ -58,7 +58,8 @@ class Facts:
     and `unread` the disks that were therefore not read in full.
     `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
     a guest, with its name, which only a Narvet inside that guest can see. `only` are the disks that are to be written,
-    all of them if it is empty.
+    all of them if it is empty. `left_roots` are roots that entries went into earlier and that are no guest's now, with
+    the names of their systems.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -72,3 +73,4 @@ class Facts:
     devices: Mapping[str, Device] = field(default_factory=dict)
     apart: Mapping[str, str] = field(default_factory=dict)
     only: frozenset[str] = frozenset()
+    left_roots: tuple[tuple[str, Guest], ...] = ()

@@ -18,15 +18,16 @@ from narvet.ground.findings import image_place
 from narvet.ground.rules import images as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked
+from narvet.guests.roots import root_asked
 from narvet.hosts import door_of
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.observe.images import is_image, survey
-from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
+from narvet.observe.ledger import entries_written, ledger_path, moving, recorded, roots_written
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
-from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.form import DiskForm, GuestForm, Sheet
 
 
 def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> Facts:
@@ -48,7 +49,9 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     made = recorded(ledger_path(path))
     elsewhere = (*(one.path for one in made), *moving(ledger_path(path)).values())
     strays = tuple(_strays(stores, places, elsewhere, trust))
-    found = Estate(disks, _guests(sheet, path, entries_written(ledger_path(path))), stores, strays)
+    written = entries_written(ledger_path(path))
+    guests = _guests(sheet, path, written)
+    found = Estate(disks, guests, stores, strays)
     return Facts(
         found,
         _origins(sheet, path.parent, places, disks, trust),
@@ -57,6 +60,7 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
         doors=doors,
         plugged=_plugged(doors, (*disks.values(), *strays)),
         unread=unread,
+        left_roots=tuple(_left_roots(sheet, path, guests, written)),
     )
 
 
@@ -92,6 +96,35 @@ def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Gues
         for name, form in sheet.guest.items()
     )
     return {one.name: guest_system(runs).observe(one) for runs, one in asked}
+
+
+def _left_roots(
+    sheet: Sheet, path: Path, guests: Mapping[str, Guest], written: frozenset[str]
+) -> Iterator[tuple[str, Guest]]:
+    """Yield the roots that entries of a sheet went into earlier and that are no guest's now, as far as they are there.
+
+    That of a guest for which the sheet names none now may be its root still.
+    """
+    now = {(os.path.realpath(one.root.path), one.root.partition) for one in guests.values() if one.root}
+    for name, keys in roots_written(ledger_path(path)):
+        try:
+            form = GuestForm.model_validate(keys)
+            root = root_asked(GuestAsked(name, form, path, ()))
+        except ValueError:  # the ledger is not as Narvet writes it
+            continue
+        here = root and (os.path.realpath(root.path), root.partition)
+        unnamed = name in sheet.guest and sheet.guest[name].root is None
+        if root is None or here in now or unnamed or not Path(root.path).exists() or _is_base(root.path, guests):
+            continue
+        found = guest_system(form.runs).observe(GuestAsked(name, form, path, (), written, sheet.dated))
+        if found.root is not None and found.is_readable:
+            yield form.runs, found
+
+
+def _is_base(image: str, guests: Mapping[str, Guest]) -> bool:
+    """Return whether an image is a base of a guest's root, which has what is in it then."""
+    images = (one.root for one in guests.values() if one.root and one.is_readable and Path(one.root.path).is_file())
+    return any(link.path.samefile(image) for root in images for link in chain(Path(root.path), root.trust)[1:])
 
 
 def _sector_size(form: DiskForm) -> int | None:

@@ -32,8 +32,7 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
     Paths are kept as seen from the ledger's folder, wherever Narvet was called.
     """
     touched = _seen_from(ledger, touched)
-    if "from" in what:
-        what = {**what, "from": _seen_from(ledger, str(what["from"]))}
+    what = {**what, **{key: _seen_from(ledger, str(what[key])) for key in ("from", "root") if key in what}}
     moment = datetime.now(UTC).isoformat(timespec="seconds")
     line = json.dumps({"when": moment, "touched": touched, **what}, ensure_ascii=False)
     is_new = not ledger.exists()
@@ -125,6 +124,17 @@ def entries_written(ledger: Path) -> frozenset[str]:
         if line.get("did") == "entries" and isinstance(line.get("lines"), list)
         for entry in line["lines"]
     )
+
+
+def roots_written(ledger: Path) -> tuple[tuple[str, dict[str, Any]], ...]:
+    """Return the roots that a ledger says entries went into, as keys of a sheet for their guests, with those names."""
+    found: dict[tuple[str, str, str], tuple[str, dict[str, Any]]] = {}
+    for line in _lines(ledger):
+        guest, path, number = line.get("guest"), line.get("root"), line.get("partition")
+        if line.get("did") in ("entries", "registry") and isinstance(guest, str) and isinstance(path, str):
+            root = {"image": path, "partition": number, "format": line.get("format")}
+            found[guest, path, str(number)] = guest, {"runs": line.get("runs"), "root": root}
+    return tuple(found.values())
 
 
 def ledger_rows(ledger: Path) -> Iterator[dict[str, Any]]:

@@ -9,8 +9,9 @@ from dataclasses import replace
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import CLEAN_IT, Folder
 from narvet.formats.tables import table_format
-from narvet.ground.findings import Finding, disk_place
+from narvet.ground.findings import Finding, disk_place, guest_place
 from narvet.ground.rules import disks as rules
+from narvet.ground.rules import guests as guest_rules
 from narvet.ground.rules.disks import file_of
 from narvet.ground.units import MIB
 from narvet.guests import guest_system
@@ -239,6 +240,11 @@ def _check_guests(
         found, gone = facts.found.guests.get(name, Guest(name)), wanted[name].surplus
         left = replace(found, entries=tuple(entry for entry in found.entries if entry not in gone)) if gone else found
         yield from guest_system(guest.runs).check_mounts(own[name], left)
+    for runs, old in facts.left_roots:
+        system = guest_system(runs)
+        count = sum(1 for _ in system.differences(system.wanted((), old, disks), old))
+        if count and old.root is not None:
+            yield guest_rules.root_left.warning(guest_place(old.name).key("root"), old.root.shown(), count)
 
 
 def _check_zone(sheet: ResolvedSheet, disk: PlannedDisk) -> Iterator[Finding]:

@@ -79,10 +79,12 @@ def adopt(
         found = work_out(sheet)
         layout = found.layout
         system = guest_system(layout.systems[name])
-        there = system.entry_lines(found.facts.found.guests.get(name, Guest(name)))
+        user = found.facts.found.guests.get(name, Guest(name))
+        there = system.entry_lines(user)
         lines = [line for line in system.entry_lines(layout.guests[name]) if line in there]
         if lines:  # what the sheet now asks for is Narvet's to change from here on
-            record(ledger_path(sheet), str(sheet), {"did": "entries", "guest": name, "lines": lines})
+            where = user.root.recorded(layout.systems[name]) if user.root else {}
+            record(ledger_path(sheet), str(sheet), {"did": "entries", "guest": name, "lines": lines, **where})
         for disk in layout.disks:
             if disk.name in drafted.disks:
                 what = {"did": "image", "disk": disk.name, "size": disk.size, "id": disk.wanted.table_id or None}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from narvet.ground.findings import Wording, rule
+from narvet.ground.units import counted
 
 
 @rule(
@@ -26,6 +27,20 @@ def root_not_changeable(root: str, reason: str) -> Wording:
     return (
         f"nothing can be changed in {root}: {reason}",
         "start the guest and shut it down cleanly, or leave root out and paste the entries by hand",
+    )
+
+
+@rule(
+    meaning="Entries that were written for this sheet are in a root that is no guest's root now; a guest that starts "
+    "from it still mounts those disks.",
+    way_out="Remove the entries there, or remove that root if no guest starts from it any more.",
+)
+def root_left(root: str, count: int) -> Wording:
+    """Word a root that `count` entries were left in."""
+    verb = "is" if count == 1 else "are"
+    return (
+        f"{counted(count, 'entry', 'entries')} of this sheet {verb} left in {root}, which is no guest's root now",
+        "remove them there, or remove that root if no guest starts from it any more",
     )
 
 

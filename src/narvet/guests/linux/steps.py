@@ -92,6 +92,7 @@ class ChangeEntries(_FstabStep):
             "guest": self.guest,
             "lines": [fstab_line(entry) for entry in written],
             "removed": [fstab_line(entry) for entry in self.surplus],
+            **self.root.recorded("linux"),
         }
 
 

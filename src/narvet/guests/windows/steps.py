@@ -67,7 +67,8 @@ class ChangeRegistry:
     def apply(self) -> dict[str, object]:
         """Change them, all at once."""
         done = change_registry(self.root, self.values, online=self.online)
-        return {"did": "registry", "guest": self.guest, "values": list(done)}
+        row: dict[str, object] = {"did": "registry", "guest": self.guest, "values": list(done)}
+        return {**row, **self.root.recorded("windows")}
 
 
 @dataclass(frozen=True)
