@@ -15,6 +15,7 @@ from uuid import UUID
 from narvet.formats.filesystems.trees import Owner
 from narvet.guests.roots import changed_root
 from narvet.model.estate import Root
+from tests.program import facts, run
 
 SZ, BINARY, DWORD = 1, 3, 4
 SECURITY = struct.pack("<BBHIIII", 1, 0, 0x8000, 0, 0, 0, 0)
@@ -135,3 +136,16 @@ def fill_windows(image: Path, hives: dict[str, bytes], partition: int = 2) -> Pa
 def by_guid(guid: str) -> bytes:
     """Return what a letter's value holds for a partition of a GPT."""
     return b"DMIO:ID:" + UUID(guid).bytes_le
+
+
+OTHER = by_guid("c2b8a9f4-17e2-4d6e-8c35-5a0de1c9b8f7")
+
+
+def windows_image(folder: Path, name: str = "win.vhdx", policy: int | None = 2) -> Path:
+    """Make an image with a small Windows root."""
+    words = ("--size", "260 MiB", "--filesystem", "ntfs", "--runs", "windows")
+    run("make", name, *words, status=0, cwd=folder)
+    parts = facts("survey", str(folder / name))[0]["partitions"]
+    system = next(part for part in parts if part["filesystem"])
+    letters = {"C:": by_guid(system["id"]), "D:": OTHER}
+    return fill_windows(folder / name, windows_hives(letters, policy), system["number"])

@@ -17,10 +17,9 @@ from narvet.ground.errors import ImageError, NarvetError
 from narvet.guests.roots import changed_root
 from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
 from narvet.model.estate import Root
-from tests.hives import by_guid, fill_windows, hive, windows_hives
+from tests.hives import OTHER, by_guid, hive, windows_hives, windows_image
 from tests.program import disk, facts, make_sheet, rules, run
 
-OTHER = by_guid("c2b8a9f4-17e2-4d6e-8c35-5a0de1c9b8f7")
 PLACE = "/Windows/System32/config/SYSTEM"
 PATHS = ("MountedDevices", "ControlSet001\\Services\\partmgr", "ControlSet001\\Neu Ä", "a\\b\\c")
 NAMES = st.sampled_from(["\\DosDevices\\T:", "\\??\\Volume{x}", "Größe", "a", "B", ""])
@@ -81,16 +80,6 @@ def test_hostile_hives_end_in_a_sentence() -> None:
         Hive(good[:5000])
 
 
-def root_image(folder: Path, name: str = "win.vhdx", policy: int | None = 2) -> Path:
-    """Make an image with a small Windows root."""
-    words = ("--size", "260 MiB", "--filesystem", "ntfs", "--runs", "windows")
-    run("make", name, *words, status=0, cwd=folder)
-    parts = facts("survey", str(folder / name))[0]["partitions"]
-    system = next(part for part in parts if part["filesystem"])
-    letters = {"C:": by_guid(system["id"]), "D:": OTHER}
-    return fill_windows(folder / name, windows_hives(letters, policy), system["number"])
-
-
 def values_in(image: Path, folder: Path, key: str = "MountedDevices") -> dict[str, Any]:
     """Return the values of a key, by the other reader."""
     out = folder / "SYSTEM.taken"
@@ -104,7 +93,7 @@ ONE = disk("a", 'size = "300 MiB"', 'at = "T:"\nlabel = "Trials"')
 
 
 def test_letters_go_into_the_registry(tmp_path: Path) -> None:
-    image = root_image(tmp_path)
+    image = windows_image(tmp_path)
     sheet = make_sheet(tmp_path, ONE, guest='runs = "windows"\nroot = "win.vhdx"')
     found = facts("survey", str(image))[0]
     assert [(one["runs"], one["name"], one["version"]) for one in found["systems"]] == [
@@ -133,7 +122,7 @@ def test_letters_go_into_the_registry(tmp_path: Path) -> None:
 
 
 def test_what_the_registry_has_is_kept_and_what_it_cannot_take_is_refused(tmp_path: Path) -> None:
-    image = root_image(tmp_path)
+    image = windows_image(tmp_path)
     sheet = make_sheet(tmp_path, ONE.replace('"T:"', '"D:"'), guest='runs = "windows"\nroot = "win.vhdx"')
     found = facts("write", str(sheet), status=1)["findings"]
     assert "mount-point-in-use" in [one["rule"] for one in found] and not (tmp_path / "shelf" / "a.raw").exists()
@@ -170,7 +159,7 @@ def test_without_a_root_the_text_has_the_policy(tmp_path: Path) -> None:
 
 def test_folders_of_the_systems_own_volume(tmp_path: Path) -> None:
     """A volume mounted in a folder of C:, moved to another, taken out again; what others mounted there stays."""
-    image = root_image(tmp_path)
+    image = windows_image(tmp_path)
     deep = ONE.replace('"T:"', "'C:\\Mounts\\trials'")
     sheet = make_sheet(tmp_path, deep, guest='runs = "windows"\nroot = "win.vhdx"')
 
@@ -200,7 +189,7 @@ def test_folders_of_the_systems_own_volume(tmp_path: Path) -> None:
 
 
 def test_a_root_that_comes_later_takes_the_place_of_the_text(tmp_path: Path) -> None:
-    image = root_image(tmp_path)
+    image = windows_image(tmp_path)
     copied = shutil.copyfile(image, tmp_path / "other.vhdx")
     sheet = make_sheet(tmp_path, ONE, guest='runs = "windows"')
     run("write", str(sheet), status=0)

@@ -10,6 +10,7 @@ from typing import Any
 from uuid import UUID
 
 import pytest
+from Registry import Registry
 
 from narvet.block.file import FileDevice
 from narvet.formats.filesystems import filesystem
@@ -17,7 +18,8 @@ from narvet.formats.filesystems.contract import Wishes
 from narvet.formats.filesystems.ntfs.change import NtfsEdited, edited
 from narvet.formats.filesystems.trees import HasFiles, Kind, Node, Owner
 from narvet.ground.units import KIB, MIB
-from tests.program import HERE, facts, run
+from tests.hives import windows_image
+from tests.program import HERE, disk, facts, make_sheet, run
 from tests.real.guest import Answers, Attached, complaints, device_at
 
 pytestmark = pytest.mark.guest
@@ -43,6 +45,11 @@ find . -type f | sort | while read -r name; do echo "{kind} sum $(sha256sum "$na
 cd /; umount /mnt/{kind}
 """
 READ = {"fat32": "vfat", "exfat": "exfat"}
+TRIALS = "\\Mounts\\trials"
+WINDOWS = """mkdir -p /mnt/windows; mount -t ntfs3 -o ro,iocharset=utf8 {device}2 /mnt/windows; cd /mnt/windows/Windows/System32/config
+for name in SYSTEM SOFTWARE; do echo "windows sum $(sha256sum $name)"; done
+cd /mnt/windows/Mounts; ls -l trials | sed "s/^/windows trials /"; cd /; umount /mnt/windows
+"""
 
 
 def content(number: int) -> bytes:
@@ -106,7 +113,12 @@ def prepare(place: Path, memory: Path) -> tuple[list[Attached], str]:
             kind.plan(120 * MIB, Wishes(UUID(int=9), "SEEDS")).write(FileDevice(file))
         disks.append(Attached(image, position))
         script += WRITES.format(kind=kind_name, driver=driver, device=device_at(position))
-    return disks, script
+    image = windows_image(place, "windows.raw")
+    trials = disk("trials", 'size = "80 MiB"', f"at = 'C:{TRIALS}'") + disk("press", 'size = "80 MiB"', 'at = "P:"')
+    sheet = make_sheet(place, trials, guest='runs = "windows"\nroot = "windows.raw"\nnew_disks = "online"')
+    run("write", str(sheet), status=0)
+    disks.append(Attached(image, len(disks)))
+    return disks, script + WINDOWS.format(device=device_at(len(disks) - 1))
 
 
 @pytest.fixture(scope="module")
@@ -125,6 +137,22 @@ def test_a_guest_reads_and_goes_on_with_them(used: tuple[Path, Answers]) -> None
         assert int(answers.said[f"n{number} files"]) == 300 + len(left)
         assert facts("survey", str(place / f"ntfs-{number}.raw"))[0]["findings"] == []
     assert complaints(answers.log, "ntfs") == []
+
+
+def test_a_guest_reads_the_registry_that_was_changed(used: tuple[Path, Answers]) -> None:
+    """The hives of a Windows root after a write: a guest's driver and Narvet read the same bytes of them."""
+    place, answers = used
+    sums = []
+    for name in ("SYSTEM", "SOFTWARE"):
+        out = place / name
+        run("look", str(place / "windows.raw"), f"/Windows/System32/config/{name}", "--out", str(out), status=0)
+        sums.append(f"{hashlib.sha256(out.read_bytes()).hexdigest()}  {name}")
+    assert answers.said["windows sum"].splitlines() == sums
+    with (place / "SYSTEM").open("rb") as file:
+        values = {one.name() for one in Registry.Registry(file).open("MountedDevices").values()}
+    disks = {one["name"]: one["partitions"][-1] for one in facts("review", str(place / "sheet.toml"))["disks"]}
+    assert {"\\DosDevices\\P:", f"\\??\\Volume{{{disks['trials']['volume']}}}"} < values
+    assert answers.said["windows trials"].startswith("l") and complaints(answers.log, "ntfs") == []
 
 
 @pytest.mark.parametrize("name", READ)
