@@ -30,9 +30,12 @@ from narvet.formats.images.trust import Trust
 from narvet.formats.volumes import Volume, volumes_on
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError
+from narvet.ground.findings import Place as FindingPlace
+from narvet.ground.findings import guest_place, image_place
+from narvet.ground.rules import guests as rules
 from narvet.guests.contract import GuestAsked
 from narvet.guests.host_tree import HostTree
-from narvet.model.estate import Root
+from narvet.model.estate import Guest, Root
 
 LARGEST_FILE = 16 << 20  # accounts of a hundred thousand people; more is not a file of this kind
 
@@ -135,6 +138,32 @@ def opened_root(root: Root, is_root: IsRoot) -> Iterator[OpenRoot]:
         stack.enter_context(budget(sum(link.facts.allocated for link in opened.links)))
         volume, tree = _chosen(opened, root, is_root)
         yield OpenRoot(root.on(volume.number), tree, volume.state.unclean or _fixed(volume), volume)
+
+
+def observed_root(guest: str, root: Root, is_root: IsRoot, look: Callable[[OpenRoot], Guest]) -> Guest:
+    """Return what `look` finds of a guest in its root; what cannot be used becomes a finding.
+
+    `guest` is its name in the sheet, empty for a root outside it.
+    """
+    where = place_of(guest, root)
+    try:
+        with opened_root(root, is_root) as found:
+            return look(found)
+    except UnsafePathError as error:
+        said = rules.root_unsafe.error(where, str(error))
+    except (FileNotFoundError, NotADirectoryError):
+        said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
+    except PermissionError as error:
+        said = rules.root_missing.error(where, f"{root.path}: {error.filename} cannot be read by this user")
+    except NarvetError as error:
+        told = str(error)
+        said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
+    return Guest(guest, root.shown(), root=root, findings=(said,))
+
+
+def place_of(guest: str, root: Root) -> FindingPlace:
+    """Return where findings about a root are: a key of the sheet, or an image outside it."""
+    return guest_place(guest).key("root") if guest else image_place(root.path)
 
 
 @contextmanager

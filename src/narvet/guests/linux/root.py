@@ -9,13 +9,12 @@ from dataclasses import replace
 from pathlib import PurePosixPath
 
 from narvet.formats.filesystems.trees import FileTree, Node, Owner, Place, UnsafePathError
-from narvet.ground.errors import NarvetError, RefusedError
-from narvet.ground.findings import guest_place, image_place
+from narvet.ground.errors import RefusedError
 from narvet.ground.rules import guests as rules
 from narvet.guests.host_tree import HostTree
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
 from narvet.guests.linux.mounts import missing_entries, source_of
-from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, opened_root
+from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, observed_root, place_of
 from narvet.model.estate import FoundSystem, Guest, MountEntry, MountPoint, Root
 
 FSTAB = "etc/fstab"
@@ -42,20 +41,7 @@ def root_of(guest: str, root: Root | None, mount_points: Iterable[str], written:
     """
     if root is None:
         return Guest(guest)
-    where = guest_place(guest).key("root") if guest else image_place(root.path)
-    try:
-        with opened_root(root, is_linux_root) as found:
-            return _observed(guest, found, mount_points, written)
-    except UnsafePathError as error:
-        said = rules.root_unsafe.error(where, str(error))
-    except (FileNotFoundError, NotADirectoryError):
-        said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
-    except PermissionError as error:
-        said = rules.root_missing.error(where, f"{root.path}: {error.filename} cannot be read by this user")
-    except NarvetError as error:
-        told = str(error)
-        said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
-    return Guest(guest, root.shown(), root=root, findings=(said,))
+    return observed_root(guest, root, is_linux_root, lambda found: _observed(guest, found, mount_points, written))
 
 
 def recognised(tree: FileTree, partition: int) -> FoundSystem | None:
@@ -74,8 +60,9 @@ def recognised(tree: FileTree, partition: int) -> FoundSystem | None:
 def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written: frozenset[str]) -> Guest:
     root = found.root
     if not found.is_folder("etc"):
-        where = guest_place(guest).key("root") if guest else image_place(root.path)
-        missing = rules.root_missing.error(where, f"{root.shown()} has no etc folder, so it is not a Linux root")
+        missing = rules.root_missing.error(
+            place_of(guest, root), f"{root.shown()} has no etc folder, so it is not a Linux root"
+        )
         return Guest(guest, root.shown(), root=root, findings=(missing,))
     entries = parse_fstab(found.read(FSTAB) or b"")
     return Guest(

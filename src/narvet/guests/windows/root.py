@@ -8,10 +8,8 @@ from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, UnsafePathError, mount_at
-from narvet.ground.errors import ImageError, NarvetError, RefusedError
-from narvet.ground.findings import guest_place, image_place
-from narvet.ground.rules import guests as rules
-from narvet.guests.roots import OpenRoot, changed_root, node_at, opened_root
+from narvet.ground.errors import ImageError, RefusedError
+from narvet.guests.roots import OpenRoot, changed_root, node_at, observed_root
 from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
 from narvet.guests.windows.mounts import identity_of, letter_in
 from narvet.guests.windows.registry import MOUNTED_DEVICES, ONLINE, POLICY, POLICY_PATH
@@ -70,35 +68,26 @@ def facts_of(root: OpenRoot) -> WindowsFacts:
 
 def root_of(guest: str, root: Root, mount_points: Iterable[str] = (), *, asks_online: bool = False) -> Guest:
     """Return a guest with what is found in its root; whatever cannot be used becomes a finding."""
-    where = guest_place(guest).key("root") if guest else image_place(root.path)
-    try:
-        with opened_root(root, is_windows_root) as found:
-            facts = facts_of(found)
-            home = letter_in(facts.values, identity_of(found.volume)) if found.volume else ""
-            return Guest(
-                guest,
-                found.root.shown(),
-                values=facts.values,
-                root=found.root,
-                unclean=found.unclean or facts.unclean,
-                system=facts.name,
-                version=facts.version,
-                new_disks=facts.new_disks,
-                asks_online=asks_online,
-                home=home,
-                links=dict(_links(found, home)),
-                mount_points={at: _mount_point(found, at) for at in mount_points if home and at[:2].upper() == home},
-            )
-    except (FileNotFoundError, NotADirectoryError):
-        said = rules.root_missing.error(where, f"{root.path} is neither a folder nor an image")
-    except UnsafePathError as error:
-        said = rules.root_unsafe.error(where, str(error))
-    except PermissionError as error:
-        said = rules.root_missing.error(where, f"{root.path}: {error.filename} cannot be read by this user")
-    except NarvetError as error:
-        told = str(error)
-        said = rules.root_missing.error(where, told if root.path in told else f"{root.path}: {told}")
-    return Guest(guest, root.shown(), root=root, findings=(said,))
+
+    def look(found: OpenRoot) -> Guest:
+        facts = facts_of(found)
+        home = letter_in(facts.values, identity_of(found.volume)) if found.volume else ""
+        return Guest(
+            guest,
+            found.root.shown(),
+            values=facts.values,
+            root=found.root,
+            unclean=found.unclean or facts.unclean,
+            system=facts.name,
+            version=facts.version,
+            new_disks=facts.new_disks,
+            asks_online=asks_online,
+            home=home,
+            links=dict(_links(found, home)),
+            mount_points={at: _mount_point(found, at) for at in mount_points if home and at[:2].upper() == home},
+        )
+
+    return observed_root(guest, root, is_windows_root, look)
 
 
 def _links(root: OpenRoot, home: str) -> Iterator[tuple[str, str]]:
