@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from tests.program import facts, run
-from tests.real import load
+from tests.real import load, show
 from tests.real.guest import Answers, Attached, complaints, device_at
 from tests.real.kernel import mounted
 
@@ -158,3 +158,16 @@ def test_what_the_guest_left_is_sound_and_as_asked(started: tuple[Path, Answers]
         names = [one["name"] for one in facts("look", image, "/", cwd=folder)["entries"]]
         assert {"more", "root-file", "bin"} <= set(names)
     assert facts("look", "shelf/trials.vhdx:2", "/word", cwd=folder)["text"] == "found by itself\n"
+
+
+def test_the_examples_guest_starts_from_its_root(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """What `make demo` ends with: each mount shows what was promised, and the root's image stays as it was."""
+    run("demo", "example", status=0, cwd=tmp_path)
+    root = tmp_path / "example" / "guests" / "coldroom.qcow2"
+    before = root.read_bytes()
+    monkeypatch.setattr("sys.argv", ["show", str(tmp_path / "example" / "sheet.toml")])
+    show.main()
+    said = capsys.readouterr().out.partition("mounted its disks by itself")[2]
+    assert said.count("as promised") == 2 and "NOT" not in said and root.read_bytes() == before
