@@ -58,8 +58,8 @@ def started(layout: narvet.Layout, of: narvet.Guest) -> None:
     script = START.format(device=guest.device_at(0), partition=of.root.partition, points=points)
     try:
         answers = guest.Answers.of(guest.boot(disks, script))
-    except (subprocess.CalledProcessError, OSError) as error:
-        print(f"\nGuest {of.name} is not started: its kernel could not be had ({error}).")
+    except (subprocess.CalledProcessError, OSError):
+        print(f"\nGuest {of.name} is not started: a kernel for it is not here, and could not be fetched.")
         return
     print(f"\nGuest {of.name}, started from its root in {of.root.shown()}, mounted its disks by itself:\n")
     for at, promised in parts.items():
