@@ -53,8 +53,8 @@ def small(path: Path, name: str) -> Path:
     return path
 
 
-def walk(tree: FileTree, node: Node, left: list[int]) -> None:
-    """Look at everything there is, some thousand names at most."""
+def walk(tree: FileTree, node: Node, left: list[int], deep: int = 0) -> None:
+    """Look at everything there is, some thousand names at most; folders may be their own."""
     for name, reference in tree.names(node):
         left[0] -= 1
         if left[0] < 0:
@@ -68,8 +68,8 @@ def walk(tree: FileTree, node: Node, left: list[int]) -> None:
             elif one.kind == Kind.FILE:
                 for start, length in list(tree.stored(one))[:50]:
                     tree.read(one, start, min(length, MIB))
-            elif one.kind == Kind.FOLDER:
-                walk(tree, one, left)
+            elif one.kind == Kind.FOLDER and deep < 100:
+                walk(tree, one, left, deep + 1)
         except NarvetError:
             continue
 
