@@ -208,7 +208,7 @@ def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool,
     ctx.exit(status_of(done.findings))
 
 
-def parted(image: str) -> tuple[Path, int | None]:
+def with_partition(image: str) -> tuple[Path, int | None]:
     """Return an image and the number of a partition, which follows a colon; a file that has such a name is a file."""
     path, colon, number = image.rpartition(":")
     if colon and path and number.isascii() and number.isdigit() and len(number) < 6 and not Path(image).exists():

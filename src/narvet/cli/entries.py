@@ -7,7 +7,16 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import AS_JSON, DRY, begin_dry, parted, print_findings, print_json, report_well, status_of
+from narvet.cli.common import (
+    AS_JSON,
+    DRY,
+    begin_dry,
+    print_findings,
+    print_json,
+    report_well,
+    status_of,
+    with_partition,
+)
 from narvet.cli.job import job, on_sheet
 
 
@@ -47,7 +56,7 @@ def _install(sheet: Path, guest: str | None, root: str, *, dry: bool) -> int:
     """Add a guest's entries to the fstab of a root other than, perhaps, the sheet's; return the exit status."""
     if guest is None:
         raise narvet.RequestError("--into installs one guest's entries; name the guest after the sheet")
-    path, partition = parted(root)
+    path, partition = with_partition(root)
     done = narvet.install_entries(sheet, guest, str(path), partition=partition, dry=dry)
     print_findings(done.findings)
     if not narvet.has_errors(done.findings):

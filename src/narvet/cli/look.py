@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, parted, print_json, print_text, tell
+from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, print_json, print_text, tell, with_partition
 from narvet.cli.job import job
 from narvet.cli.speak import say
 
@@ -33,7 +33,7 @@ def command(image: str, inside: str, out: Path | None, dry: bool, as_json: bool,
     from narvet.report.inside import looked as shown
     from narvet.report.inside import shown_text
 
-    path, partition = parted(image)
+    path, partition = with_partition(image)
     if out is not None:
         _take_out(path, inside, out, partition=partition, dry=dry, as_json=as_json, **known)
         return

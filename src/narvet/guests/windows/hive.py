@@ -175,7 +175,7 @@ class Hive:
             yield from self._lists(one, depth + 1)
 
     def find(self, path: str) -> int | None:
-        """Return where a key lies by its path from the root, names parted by backslashes; None if there is none."""
+        """Return where a key lies by its path from the root, with backslashes between names; None if there is none."""
         offset = self.base.root
         for depth, name in enumerate(part for part in path.split("\\") if part):
             if depth == _MOST_DEPTH:
