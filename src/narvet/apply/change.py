@@ -23,6 +23,7 @@ from narvet.formats.images.chain import Link, StagedImage, chain, open_links, st
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
 from narvet.formats.images.trust import NOTHING_SAID, Trust
+from narvet.formats.pools.member import write_member
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import ImageError, RefusedError
@@ -158,7 +159,7 @@ class ChangeDisk:
     def _fill_ahead(self, links: tuple[Link, ...]) -> list[tuple[Partition, Delayed]]:
         """Write new filesystems, and what grown ones have behind their old end; return what is still to be done."""
         resizings = list(self._resizings())
-        new = [part for part in self._added() if part.new is not None]
+        new = [part for part in self._added() if part.new is not None or part.member is not None]
         if not resizings and not new:
             return []
         with open_links(links, self._sector_size, writable=True) as device:
@@ -176,6 +177,8 @@ class ChangeDisk:
         device.zero(part.start, part.size)
         if part.new is not None:
             part.new.write(Window(device, part.start, part.size))
+        if part.member is not None:
+            write_member(Window(device, part.start, part.size), part.member.shape)
 
     def _added(self) -> Iterator[Partition]:
         there = {part.number for part in self.found.partitions}
@@ -258,7 +261,7 @@ def _marks(disk: Disk) -> tuple[object, ...]:
         disk.table,
         disk.table_id,
         tuple(
-            (part.entry, part.filesystem and replace(part.filesystem, findings=(), account=None))
+            (part.entry, part.filesystem and replace(part.filesystem, findings=(), account=None), part.member)
             for part in disk.partitions
         ),
     )

@@ -92,6 +92,7 @@ class MakeImage:
 
     def _fill(self, device: BlockDevice) -> None:
         from narvet.block.window import Window
+        from narvet.formats.pools.member import write_member
 
         if self.origin is not None:
             return
@@ -101,6 +102,8 @@ class MakeImage:
         for part in self.wanted.partitions:
             if part.new is not None:
                 part.new.write(Window(device, part.start, part.size))
+            if part.member is not None:
+                write_member(Window(device, part.start, part.size), part.member.shape)
 
 
 def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:

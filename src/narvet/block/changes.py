@@ -6,6 +6,9 @@ of it was applied yet. Applying it twice does no harm.
 
 A log tells of pages of `PAGE` bytes: what each is to be, and checksums of the sectors it was made of. So a log that was
 left behind is told from one that somebody has overtaken by starting the guest: a page that is neither old nor new.
+
+Changes to several images are made all or none: each has a log, and those of the others count only as long as the log of
+the first one is there and whole. So that is made whole last, and goes last.
 """
 
 from __future__ import annotations
@@ -15,7 +18,7 @@ import os
 import stat
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, Literal, cast
@@ -24,6 +27,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.block.file import FileDevice
+from narvet.block.locks import exclusive_lock
 from narvet.block.names import changes_name, sync_folder
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
@@ -76,13 +80,26 @@ class Changed:
 
 
 @dataclass(frozen=True)
+class Bound:
+    """What binds the logs of several images: an `id` of their own, the image whose log decides, and the `others`."""
+
+    id: str
+    first: str
+    others: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Log:
-    """A whole log: its files, and its pages as rows (see `ROW`), sorted by file and number."""
+    """A whole log: its files, and its pages as rows (see `ROW`), sorted by file and number.
+
+    `bound` is what binds it to the logs of other images, if anything does.
+    """
 
     path: Path
     files: tuple[Changed, ...]
     rows: NDArray[Any]
     device: FileDevice
+    bound: Bound | None = None
 
     def pages(self, number: int) -> NDArray[Any]:
         """Return the rows of a file by its number."""
@@ -94,9 +111,10 @@ class Log:
         return self.device.read(int(row["place"]), PAGE) if row["place"] else _BLANK
 
 
-def write_end(log: FileDevice, files: list[Changed], rows: NDArray[Any]) -> None:
+def write_end(log: FileDevice, files: list[Changed], rows: NDArray[Any], bound: Bound | None = None) -> None:
     """Make a log whole, and return when it is on stable storage; its folder is the caller's to sync."""
-    listed = json.dumps([asdict(one) for one in files]).encode()
+    told = {"files": [asdict(one) for one in files], "bound": asdict(bound) if bound else None}
+    listed = json.dumps(told).encode()
     index, body = log.size, listed + rows.tobytes()
     tail = Tail(magic=MAGIC, index=index, files=len(listed), count=len(rows), checksum=zlib.crc32(body))
     tail = Tail.decode(tail.encode()[:-4] + zlib.crc32(tail.encode()[:-4]).to_bytes(4, "little"))
@@ -150,18 +168,20 @@ def _decoded(path: Path, device: FileDevice) -> Log | None:
     rows = np.frombuffer(body, dtype=ROW, offset=tail.files)
     if (rows["place"] + np.uint64(PAGE) > tail.index).any():
         return None
-    log = Log(path, _files(body[: tail.files], rows), rows, device)
+    log = _log(path, body[: tail.files], rows, device)
     sums = (zlib.crc32(log.content(row)) == int(row["crc"]) for row in rows)
     return log if all(sums) else None
 
 
-def _files(data: bytes, rows: NDArray[Any]) -> tuple[Changed, ...]:
-    files = tuple(Changed(**one) for one in json.loads(data))
+def _log(path: Path, data: bytes, rows: NDArray[Any], device: FileDevice) -> Log:
+    told = json.loads(data)
+    files = tuple(Changed(**one) for one in told["files"])
     if len(files) > _MOST_FILES or (len(rows) and int(rows["file"].max()) >= len(files)):
         raise ImageError("a log of changes names more files than it has")
     if any("/" in one.name or "\0" in one.name or one.name in ("", ".", "..") for one in files):
         raise ImageError("a log of changes names a file in another folder")
-    return files
+    bound = Bound(**{**told["bound"], "others": tuple(told["bound"]["others"])}) if told["bound"] else None
+    return Log(path, files, rows, device, bound)
 
 
 def sector_sums(data: bytes) -> list[int]:
@@ -180,9 +200,34 @@ def page_of(below: FileDevice | None, number: int, end: int) -> bytes:
 def verdict(log: Log, folder: Path) -> Verdict:
     """Return whether a log is to be applied, or dropped as somebody went on with the image as it was, or as it is.
 
+    Those that are bound together are applied or dropped together; without that of the first image none counts.
+
     Raises:
         RefusedError: it was applied in part, and somebody then changed the image.
     """
+    if log.bound is None:
+        found = _looked_at(log, folder)
+    else:
+        with ExitStack() as stack:
+            paths = [Path(one) for one in (log.bound.first, *log.bound.others)]
+            logs = [stack.enter_context(opened_log(one)) for one in paths]
+            ours = [one if one is not None and one.bound == log.bound else None for one in logs]
+            if ours[0] is None:
+                return "drop"
+            each = [_looked_at(one, path.parent) for one, path in zip(ours, paths, strict=True) if one is not None]
+            done = None in ours  # an image whose log is gone has been changed
+            found = (any(one[0] for one in each), done or any(one[1] for one in each), any(one[2] for one in each))
+    old, new, foreign = found
+    if foreign and old and new:
+        raise RefusedError(
+            f"{log.path}: changes to the image were cut off, and somebody then wrote to it: it is neither old nor new; "
+            "put back a copy of it, and remove this file"
+        )
+    return "drop" if foreign else "apply"
+
+
+def _looked_at(log: Log, folder: Path) -> tuple[bool, bool, bool]:
+    """Return whether files of a log are in part as they were, as they are to be, and as neither."""
     old = new = foreign = False
     for number, changed in enumerate(log.files):
         path = folder / changed.name
@@ -201,12 +246,7 @@ def verdict(log: Log, folder: Path) -> Verdict:
                     if was != to_be:
                         old, new = old or is_now == was, new or is_now == to_be
                     foreign = foreign or is_now not in (was, to_be)
-    if foreign and old and new:
-        raise RefusedError(
-            f"{log.path}: changes to the image were cut off, and somebody then wrote to it: it is neither old nor new; "
-            "put back a copy of it, and remove this file"
-        )
-    return "drop" if foreign else "apply"
+    return old, new, foreign
 
 
 def apply_log(log: Log, folder: Path) -> None:
@@ -260,8 +300,10 @@ def drop_log(path: Path) -> None:
 def finish_changes(image: Path) -> None:
     """Apply or drop the log beside an image, if there is one; the caller holds the image's name.
 
+    The logs of other images that this one decides about are applied with it.
+
     Raises:
-        RefusedError: it cannot be told what the image is.
+        RefusedError: it cannot be told what the image is, or another Narvet is at work on one of those images.
     """
     path = changes_name(image)
     if not os.path.lexists(path):
@@ -269,7 +311,15 @@ def finish_changes(image: Path) -> None:
     with opened_log(image) as log:
         if log is not None and verdict(log, image.parent) == "apply":
             apply_log(log, image.parent)
+            for other in map(Path, log.bound.others if log.bound and _is(image, log.bound.first) else ()):
+                if os.path.lexists(changes_name(other)):
+                    with exclusive_lock(other):
+                        finish_changes(other)
     drop_log(path)
+
+
+def _is(image: Path, named: str) -> bool:
+    return os.path.realpath(image) == os.path.realpath(named)
 
 
 def pages_to_runs(pages: NDArray[Any]) -> Iterator[Extent]:

@@ -10,10 +10,11 @@ from __future__ import annotations
 import os
 import zlib
 from bisect import bisect_left
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from pathlib import Path
 from typing import BinaryIO, Self, cast
+from uuid import uuid4
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,7 @@ from numpy.typing import NDArray
 from narvet.block.changes import (
     PAGE,
     ROW,
+    Bound,
     Changed,
     Log,
     apply_log,
@@ -343,23 +345,28 @@ class StagedFolder(_LogBeside):
             RefusedError: the store has no room for them, or `check` says so; nothing was changed.
             OSError: the system refused. Changes that had begun are finished when the image is next opened.
         """
+        return commit_together([self], check)
+
+    @property
+    def image(self) -> Path:
+        """The image."""
+        return self._image
+
+    @property
+    def is_changed(self) -> bool:
+        """Whether any of its files is to be other than it was."""
+        return any(file.is_changed for file in self._files.values())
+
+    def make_whole(self, bound: Bound | None) -> None:
+        """Make the log whole, so that its changes will be made, if what it is bound to is there too.
+
+        Raises:
+            RefusedError: the store has no room for them.
+        """
         log, changed = self._log, [(name, file) for name, file in self._files.items() if file.is_changed]
-        self._log = None  # from here on an error must leave the log
         if log is None:
             raise BugError("changes are made twice")
-        try:
-            if changed:
-                self._make_whole(log, changed)
-            check()
-        except BaseException:
-            drop_log(self._path)
-            raise
-        if changed:
-            self._apply()
-        drop_log(self._path)
-        return bool(changed)
-
-    def _make_whole(self, log: FileDevice, changed: list[tuple[str, StagedFile]]) -> None:
+        self._log = None  # from here on an error must leave the log
         needed = sum(file.needs for _, file in changed)
         space = os.statvfs(self._image.parent)
         if needed > space.f_bavail * space.f_frsize:
@@ -370,14 +377,51 @@ class StagedFolder(_LogBeside):
         mode = self._image.stat().st_mode & 0o777
         rows = np.concatenate([file.rows(number) for number, (_, file) in enumerate(changed)])
         listed = [file.told(name, mode) for name, file in changed]
-        write_end(log, listed, rows)
+        write_end(log, listed, rows, bound)
         sync_folder(self._path.parent)
 
-    def _apply(self) -> None:
+    def drop(self) -> None:
+        """Remove the log."""
+        self._log = None
+        drop_log(self._path)
+
+    def apply(self) -> None:
+        """Make the changes of the log, which is whole."""
         with opened_log(self._image) as log:
             if log is None:
                 raise RefusedError(f"{self._path}: it does not read back as it was written; nothing was changed")
             apply_log(log, self._image.parent)
+
+
+def commit_together(folders: Sequence[StagedFolder], check: Callable[[], object] = lambda: None) -> bool:
+    """Make all changes of several images, or none; return whether there were any.
+
+    `check` is called right before the first of them.
+
+    Raises:
+        RefusedError: a store has no room for them, or `check` says so; nothing was changed.
+        OSError: the system refused. Changes that had begun are finished when one of the images is next opened.
+    """
+    changed, unchanged = ([one for one in folders if one.is_changed is state] for state in (True, False))
+    bound: Bound | None = None
+    if len(changed) > 1:
+        first, *others = (os.path.realpath(one.image) for one in changed)
+        bound = Bound(uuid4().hex, first, tuple(others))
+    try:
+        for one in reversed(changed[1:]):
+            one.make_whole(bound)
+        for one in changed[:1]:  # from here on they count
+            one.make_whole(bound)
+        check()
+    except BaseException:
+        for one in (*changed, *unchanged):
+            one.drop()
+        raise
+    for one in changed:
+        one.apply()
+    for one in (*unchanged, *reversed(changed)):
+        one.drop()
+    return bool(changed)
 
 
 class LoggedFolder(_LogBeside):

@@ -27,12 +27,14 @@ Q = ParamSpec("Q")
 
 @dataclasses.dataclass(frozen=True)
 class Place:
-    """What a finding is about: a disk, store or guest of a sheet by its name, or an image by its path.
+    """What a finding is about: a disk, pool, store or guest of a sheet by its name, or an image by its path.
+
+    A volume of a pool has both their names: `cold.readings`.
 
     `partition` counts from 1, None for the whole of it. `key_name` is a key of the sheet, `detail` what else is meant.
     """
 
-    kind: Literal["disk", "store", "guest", "image"]
+    kind: Literal["disk", "pool", "store", "guest", "image"]
     name: str
     partition: int | None = None
     key_name: str = ""
@@ -62,6 +64,11 @@ class Place:
 def disk_place(name: str) -> Place:
     """Return the place of a disk of the sheet."""
     return Place("disk", name)
+
+
+def pool_place(name: str, volume: str = "") -> Place:
+    """Return the place of a pool of the sheet, or of one of its volumes."""
+    return Place("pool", f"{name}.{volume}" if volume else name)
 
 
 def store_place(name: str) -> Place:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, FoundSystem, Guest, Partition, Root
     from narvet.model.layout import PlannedDisk
     from narvet.model.moves import Difference, Step
-    from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+    from narvet.sheet.form import ContentForm, DiskForm, GuestForm, PartitionForm
     from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
 
 PartitionKey = tuple[str, int]
@@ -36,10 +36,10 @@ class DiskAsked:
 
 @dataclass(frozen=True)
 class PartitionAsked:
-    """A partition as a sheet has it, before anything is settled, with its disk."""
+    """A partition or volume as a sheet has it, before anything is settled, with its guest."""
 
-    on: DiskAsked
-    partition: PartitionForm
+    guest: GuestForm
+    partition: ContentForm
 
 
 @dataclass(frozen=True)
@@ -101,7 +101,7 @@ class GuestSystem(Protocol):
     `data_partition` is the type of partitions for data that it uses. `names_volumes` is whether it has names of its own
     for volumes, `owners_need_rights` whether an owner counts only on filesystems that keep rights. `filesystems` are
     those that it is offered, its own first. `unused_keys` are the keys of guests, disks and partitions that mean
-    nothing to it, `mount_point_hint` how its mount points look.
+    nothing to it, `mount_point_hint` how its mount points look. `knows_pools` is whether it finds pools at its start.
     """
 
     name: str
@@ -111,6 +111,7 @@ class GuestSystem(Protocol):
     filesystems: tuple[str, ...]
     unused_keys: Mapping[type[GuestForm | DiskForm | PartitionForm], tuple[str, ...]]
     mount_point_hint: str
+    knows_pools: bool
 
     def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
         """Return what it settles of a disk, the sheet's own wishes kept."""

@@ -16,7 +16,9 @@ from narvet.formats.tables.contract import PartitionEntry, attribute_names
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState, NewFilesystem, Resizing
+    from narvet.formats.pools.member import MemberState
     from narvet.ground.findings import Finding
+    from narvet.model.pools import FoundPool
 
 DEFAULT_SECTOR_SIZE = 512
 """What a hypervisor gives a disk whose image does not say otherwise."""
@@ -70,7 +72,8 @@ class Partition:
 
     `new` is the filesystem to be written to it, None where none is. Where there is one already, `there` is what was
     found, and `resizing` how it gets another size, if it does. `mount` is None where no sheet says how a guest uses it.
-    `may_move` is whether files on it may be moved so that it can become smaller.
+    `may_move` is whether files on it may be moved so that it can become smaller. `member` is set on a member of a pool,
+    which is the sheet's `pool` of that name where one is named.
     """
 
     entry: PartitionEntry
@@ -80,6 +83,8 @@ class Partition:
     there: FilesystemState | None = None
     resizing: Resizing | None = None
     may_move: bool = False
+    pool: str = ""
+    member: MemberState | None = None
 
     @property
     def capacity(self) -> Capacity | None:
@@ -161,9 +166,13 @@ class Disk:
         return "no table" if self.table == NO_TABLE else self.table.upper()
 
     @property
-    def filesystem_ids(self) -> tuple[str, ...]:
-        """The ids of its filesystems, in order."""
-        return tuple(part.filesystem.uuid for part in self.partitions if part.filesystem)
+    def content_ids(self) -> tuple[str, ...]:
+        """The ids of its filesystems and of what it is in pools, in order."""
+        ids = (
+            part.filesystem.uuid if part.filesystem else part.member.shape.id if part.member else ""
+            for part in self.partitions
+        )
+        return tuple(filter(None, ids))
 
     def attributes(self, part: Partition) -> tuple[str, ...]:
         """Return the names of the flags that the table gives one of its partitions."""
@@ -312,6 +321,7 @@ class Store:
 class Estate:
     """Everything that a sheet is about, by its names there; of what is found, only what exists.
 
+    `pools` are those of the sheet, by their names there; of what is found, further ones have their ids as names.
     `strays` are the images in the stores, and where the ledger has some, that no disk of the sheet is kept in.
     """
 
@@ -319,3 +329,4 @@ class Estate:
     guests: Mapping[str, Guest] = field(default_factory=dict)
     stores: Mapping[str, Store] = field(default_factory=dict)
     strays: tuple[Disk, ...] = ()
+    pools: Mapping[str, FoundPool] = field(default_factory=dict)

@@ -20,6 +20,7 @@ from narvet.formats.images import format_by_content, format_by_ending
 from narvet.formats.images.chain import Link, OpenChain, base_changed, identify, opened_chain, parts_of
 from narvet.formats.images.contract import ImageFacts
 from narvet.formats.images.trust import Trust
+from narvet.formats.pools.member import read_member
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -28,6 +29,7 @@ from narvet.ground.budget import budget
 from narvet.ground.errors import ImageError, NarvetError, UnsupportedError, UntrustedError
 from narvet.ground.findings import Finding, Place, has_errors, image_place
 from narvet.ground.rules import images as rules
+from narvet.ground.rules import pools as pool_rules
 from narvet.guests import SYSTEMS, guest_system
 from narvet.guests.contract import IsRecognised
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, FoundSystem, Image, Partition
@@ -40,7 +42,7 @@ _BY_CONTENT = Trust(by_content=True)
 
 
 @dataclass(frozen=True)
-class _Look:
+class Look:
     """How filesystems are looked at: `deep` for every fault, `reach` for how small each could be made.
 
     With `systems` they are also looked at for the systems of guests that live there.
@@ -74,7 +76,7 @@ def survey(
     place, where = Path(path), image_place(path)
     try:
         with opened_chain(place, trust, changed_too=True) as opened, _budget(opened):
-            return _inside(path, opened, sector_size, _Look(deep, reach, systems))
+            return _inside(path, opened, sector_size, Look(deep, reach, systems))
     except UntrustedError as error:
         said = rules.base_elsewhere.error(where, str(error))
         return Disk(_image(path, identify(place, trust).facts, 0), findings=(said,))
@@ -126,14 +128,14 @@ def survey_opened(path: str, opened: OpenChain, sector_size: int | None = None) 
     Raises:
         ImageError: it is not sound.
     """
-    return _inside(path, opened, sector_size, _Look())
+    return _inside(path, opened, sector_size, Look())
 
 
 def _budget(opened: OpenChain) -> AbstractContextManager[None]:
     return budget(sum(link.facts.allocated for link in opened.links))
 
 
-def _inside(path: str, opened: OpenChain, sector_size: int | None, look: _Look) -> Disk:
+def _inside(path: str, opened: OpenChain, sector_size: int | None, look: Look) -> Disk:
     image, where = opened.links[0].facts, image_place(path)
     if not image.size:
         return Disk(_image(path, image, 0), findings=(rules.image_empty.error(where),))
@@ -172,6 +174,15 @@ def _image(path: str, image: ImageFacts, sector_size: int) -> Image:
     return Image(path, image.format, image.space, image.size, own, image.allocated, image.block_size, image.base)
 
 
+def survey_device(device: BlockDevice, image: Image, where: Place, look: Look) -> Disk:
+    """Return what is found on a device that has no table, and that is called an image."""
+    whole = PartitionEntry(0, 0, device.size, "", "")
+    part = Partition(whole, _filesystem(device, whole, where, look))
+    if part.filesystem is not None:
+        return Disk(image, partitions=(part,), findings=part.filesystem.findings)
+    return Disk(image)
+
+
 def _disk(
     path: str,
     image: ImageFacts,
@@ -190,7 +201,7 @@ def _disk(
     )
 
 
-def _by_table(path: str, image: ImageFacts, device: BlockDevice, look: _Look) -> Disk:
+def _by_table(path: str, image: ImageFacts, device: BlockDevice, look: Look) -> Disk:
     """Return the disk by the first table found, or by none of them with what they have to say."""
     said: list[Finding] = []
     where = image_place(path)
@@ -198,20 +209,18 @@ def _by_table(path: str, image: ImageFacts, device: BlockDevice, look: _Look) ->
         table, findings = table_format(name).read(device, where)
         said += findings
         if table is not None:
-            parts = tuple(
-                Partition(entry, _filesystem(device, entry, where.part(entry.number), look))
-                for entry in table.partitions
-            )
+            parts = tuple(_partition(device, entry, where.part(entry.number), look, said) for entry in table.partitions)
             return _disk(path, image, device.sector_size, table, parts, tuple(said))
     return _disk(path, image, 0, None, (), tuple(said))
 
 
-def _without_table(path: str, image: ImageFacts, device: BlockDevice, look: _Look) -> Disk:
+def _without_table(path: str, image: ImageFacts, device: BlockDevice, look: Look) -> Disk:
     """Return a disk that a filesystem fills, a blank one, or one of bytes that nothing is known about."""
     whole, where = PartitionEntry(0, 0, device.size, "", ""), image_place(path)
-    inside = _filesystem(device, whole, where, look)
-    if inside is not None:
-        return _disk(path, image, 0, None, (Partition(whole, inside),), ())
+    told: list[Finding] = []
+    part = _partition(device, whole, where, look, told)
+    if part.filesystem is not None or part.member is not None or told:
+        return _disk(path, image, 0, None, (part,), tuple(told))
     if next(device.extents(), None) is None:
         said = rules.image_blank.note(where, device.size)
     else:
@@ -219,7 +228,26 @@ def _without_table(path: str, image: ImageFacts, device: BlockDevice, look: _Loo
     return _disk(path, image, 0, None, (), (said,))
 
 
-def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, look: _Look) -> FilesystemState | None:
+def _partition(device: BlockDevice, entry: PartitionEntry, where: Place, look: Look, said: list[Finding]) -> Partition:
+    """Return a partition with the filesystem on it, or with what it is in a pool."""
+    inside = _filesystem(device, entry, where, look)
+    if inside is not None:
+        return Partition(entry, inside)
+    try:
+        member = read_member(Window(device, entry.start, entry.size))
+    except ImageError as error:
+        if is_on(device, entry):
+            said.append(pool_rules.member_damaged.error(where, str(error)))
+        return Partition(entry)
+    return Partition(entry, member=member)
+
+
+def is_on(device: BlockDevice, entry: PartitionEntry) -> bool:
+    """Return whether a partition lies on its disk."""
+    return entry.start >= 0 and entry.end <= device.size
+
+
+def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, look: Look) -> FilesystemState | None:
     """Return the filesystem on a partition; a partition that leaves the disk has its finding already."""
     try:
         window = Window(device, entry.start, entry.size)

@@ -75,7 +75,7 @@ def _is_written(sheet: Sheet, name: str, form: DiskForm, one: Device) -> bool:
     if one.found.table_id:
         return one.found.table_id == (form.table_id or table_format(one.found.table).native_id(ids.table))
     kinds = [filesystem(part.filesystem.kind) for part in one.found.partitions if part.filesystem]
-    return any(kind.native_id(ids.filesystem(1)) in one.found.filesystem_ids for kind in kinds)
+    return any(kind.native_id(ids.filesystem(1)) in one.found.content_ids for kind in kinds)
 
 
 def _why(sheet: Sheet, name: str, form: DiskForm, found: Sequence[Device]) -> str:

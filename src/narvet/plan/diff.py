@@ -20,6 +20,7 @@ from narvet.model.moves import Answer, Aspect, Difference, Value
 from narvet.plan.existing import is_same
 
 _NO_FILESYSTEM = "no filesystem"
+_MEMBER = "a member of a pool"
 
 
 def is_ours(wanted: Disk, origin: Origin | None, facts: OriginFacts | None, found: Disk) -> bool:
@@ -31,13 +32,13 @@ def is_ours(wanted: Disk, origin: Origin | None, facts: OriginFacts | None, foun
         return facts.is_base if origin.how == "child" else _is_copy(facts.found, found)
     if wanted.table != NO_TABLE:
         return found.table_id == wanted.table_id
-    return bool(wanted.filesystem_ids) and wanted.filesystem_ids[0] in found.filesystem_ids
+    return bool(wanted.content_ids) and wanted.content_ids[0] in found.content_ids
 
 
 def _is_copy(origin: Disk | None, found: Disk) -> bool:
     if origin is None or found.table_id or origin.table_id:
         return origin is None or found.table_id == origin.table_id
-    return found.filesystem_ids == origin.filesystem_ids
+    return found.content_ids == origin.content_ids
 
 
 def diff_disks(
@@ -125,7 +126,7 @@ def _partitions(wanted: Disk, found: Disk, where: Place) -> Iterator[Difference]
     for part in wanted.partitions:
         other = there.pop(part.number, None)
         if other is None:
-            inside = part.filesystem.kind if part.filesystem else _NO_FILESYSTEM
+            inside = _inside(part)
             asked = f"{inside}, {show_binary(part.size)}"
             yield Difference(where.part(part.number), Aspect.PARTITION, asked, None)
         else:
@@ -145,13 +146,19 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
         of_table = aspect in (Aspect.LABEL, Aspect.ATTRIBUTES)
         if aspect in there and (of_table or is_same(part.filesystem, other.filesystem)):
             yield from _compared(where, aspect, value, there[aspect])
-    if part.filesystem is None and part.mount is not None:
-        return  # left to its guest, whatever that makes of it
+    if part.filesystem is None and part.mount is not None and part.member is None:
+        return  # left to its guest, or to the pool that it leaves
     if part.filesystem is None or other.filesystem is None:
-        kinds = (one.filesystem.kind if one.filesystem else _NO_FILESYSTEM for one in (part, other))
-        yield from _compared(where, Aspect.FILESYSTEM, *kinds)
+        yield from _compared(where, Aspect.FILESYSTEM, _inside(part), _inside(other))
         return
     yield from _filesystem(part.filesystem, other.filesystem, where)
+
+
+def _inside(part: Partition) -> str:
+    """Return what lies on a partition, in a word."""
+    if part.filesystem is not None:
+        return part.filesystem.kind
+    return _NO_FILESYSTEM if part.member is None else _MEMBER
 
 
 def _filesystem(wanted: FilesystemState, found: FilesystemState, where: Place) -> Iterator[Difference]:

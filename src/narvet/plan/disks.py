@@ -9,14 +9,16 @@ from types import MappingProxyType
 from narvet.formats.filesystems.contract import FilesystemState, Folder, UnfitError, Wishes
 from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
+from narvet.formats.pools.member import LEAST, MemberState, fresh_shape
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
+from narvet.formats.tables.contract import POOL, Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import images as image_rules
+from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules import tables as table_rules
 from narvet.ground.units import align_up, show_both
 from narvet.guests import guest_system
@@ -89,7 +91,7 @@ def plan_disk(
     for request, run in zip(requests, places, strict=True):
         native_id = request.kind.native_id(request.wishes.uuid) if request.kind else ""
         adopted = existing is not None and request.asked.uuid is not None
-        keeps = adopted and native_id in (existing.filesystem_ids if existing else ())
+        keeps = adopted and native_id in (existing.content_ids if existing else ())
         part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0, keeps=keeps)
         parts.append(part)
         found += said
@@ -237,6 +239,14 @@ def _partition(
     asked, kind, system = request.asked, request.kind, guest_system(site.system)
     entry = _entry(disk, site, request, run, before)
     mount = _mount(disk, site, request, system)
+    if asked.pool is not None and run.length:
+        if run.length < LEAST:
+            limits = run.length, LEAST
+            return Partition(entry, mount=mount), (
+                pool_rules.member_too_small.error(disk.place.part(asked.index), *limits),
+            )
+        member = MemberState(fresh_shape(site.ids.member(asked.position), run.length))
+        return Partition(entry, mount=mount, pool=asked.pool, member=member), ()
     if kind is None or not run.length:
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
     try:
@@ -268,7 +278,7 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
         number=number,
         start=run.start,
         size=run.length,
-        type=table.partition_type(asked.filesystem, system.data_partition),
+        type=table.partition_type(POOL if asked.pool else asked.filesystem, system.data_partition),
         id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.position), number),
         label=asked.part_label,
         attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),

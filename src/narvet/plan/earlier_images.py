@@ -72,7 +72,7 @@ def _by_id(strays: Iterable[Disk]) -> Mapping[str, Disk]:
     """Return the strays by the ids that guests know them by."""
     found: dict[str, Disk] = {}
     for stray in strays:
-        for one in filter(None, (stray.table_id, *stray.filesystem_ids)):
+        for one in filter(None, (stray.table_id, *stray.content_ids)):
             found.setdefault(one, stray)
     return found
 
@@ -82,7 +82,7 @@ def _elsewhere(disk: PlannedDisk, facts: Facts, by_id: Mapping[str, Disk]) -> Di
     if disk.origin is not None:
         made_at = {one.path for one in facts.ledger if one.disk == disk.name}
         return next((stray for stray in facts.found.strays if stray.path in made_at), None)
-    ids = (disk.wanted.table_id, *disk.wanted.filesystem_ids)
+    ids = (disk.wanted.table_id, *disk.wanted.content_ids)
     return next((by_id[one] for one in ids if one and one in by_id), None)
 
 
@@ -146,4 +146,4 @@ def _derived(sheet: ResolvedSheet, name: str, stray: Disk) -> bool:
     """Return whether an image carries the ids that a disk of this name has in the sheet."""
     if stray.table in TABLES:
         return stray.table_id == table_format(stray.table).native_id(sheet.ids(name).table)
-    return str(sheet.ids(name).filesystem(1)) in stray.filesystem_ids
+    return str(sheet.ids(name).filesystem(1)) in stray.content_ids

@@ -23,7 +23,7 @@ from narvet.formats.filesystems.contract import (
 from narvet.formats.images import image_format
 from narvet.formats.images.contract import Shortens
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import Bounds, LinksPartitions, PartitionEntry
+from narvet.formats.tables.contract import POOL, Bounds, LinksPartitions, PartitionEntry
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import disks as rules
@@ -54,7 +54,7 @@ def _entry_onto(wanted: Disk, part: Partition, found: Partition) -> PartitionEnt
     attributes = part.entry.attributes & named | found.entry.attributes & ~named
     label = part.entry.label if table.keeps_labels else found.entry.label
     entry = replace(part.entry, attributes=attributes, label=label)
-    inside = found.filesystem.kind if found.filesystem else None
+    inside = found.filesystem.kind if found.filesystem else POOL if found.member else None
     if part.mount is None or inside is None or table.suits(found.entry.type, inside):
         entry = replace(entry, type=found.entry.type)  # several types may hold the same
     return replace(entry, id=found.entry.id) if part.mount is None else entry
@@ -144,8 +144,12 @@ def written_anew(wanted: Disk, found: Disk, differences: Iterable[Difference]) -
 
 
 def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
-    if found is None:
-        return part, []
+    if found is None or part.member is not None or found.member is not None:
+        return _member_onto(part, found, where)
+    return _filesystem_onto(part, found, where)
+
+
+def _filesystem_onto(part: Partition, found: Partition, where: Place) -> tuple[Partition, list[Finding]]:
     if not is_same(part.filesystem, found.filesystem):
         return part, list(_unknown_cut(part, found, where))
     state, wanted = found.filesystem, part.filesystem
@@ -170,6 +174,17 @@ def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Parti
         wanted, kind=state.kind, uuid=state.uuid, shape=becomes.shape, free=becomes.free, features=becomes.features
     )
     return replace(part, filesystem=fitted, there=state, resizing=resizing), said
+
+
+def _member_onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
+    """Return a member of a pool as it is there; one that gets more bytes has them once its pool is changed."""
+    if found is None or found.member is None:
+        return part, []
+    size = found.member.shape.size
+    if part.size < size:
+        told = f"a pool's member has {show_bytes(size)}, and cannot become smaller"
+        return part, [rules.cannot_be_changed.error(where, told, "take it out of its pool first, or leave it as large")]
+    return (replace(part, member=found.member) if part.member else part), []
 
 
 def is_same(wanted: FilesystemState | None, found: FilesystemState | None) -> bool:

@@ -190,7 +190,8 @@ def _existing(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Disk | 
     if disk.table is not None:
         return found if found.table_id == table_format(disk.table).native_id(ids.table) else None
     kinds = [filesystem(part.filesystem) for part in disk.partitions if part.filesystem]
-    return found if any(kind.native_id(ids.filesystem(1)) in found.filesystem_ids for kind in kinds) else None
+    wanted = {ids.member(1), *(kind.native_id(ids.filesystem(1)) for kind in kinds)}
+    return found if wanted & set(found.content_ids) else None
 
 
 def _folder_mounts(

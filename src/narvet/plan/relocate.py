@@ -60,7 +60,7 @@ def _ids(disk: ResolvedDisk, sheet: ResolvedSheet) -> frozenset[str]:
 
 
 def _carries(image: Disk, ids: Iterable[str]) -> bool:
-    carried = {image.table_id} if image.table_id else set(image.filesystem_ids)
+    carried = {image.table_id} if image.table_id else set(image.content_ids)
     return not has_errors(image.findings) and bool(carried & set(ids))
 
 

@@ -27,7 +27,7 @@ def with_first_names(sheet: ResolvedSheet, facts: Facts) -> ResolvedSheet:
 def _first_name(sheet: ResolvedSheet, disk: ResolvedDisk, made: Recorded, facts: Facts) -> str | None:
     """Return the earlier name whose ids an image has; None if that is no earlier one, or another disk's name now."""
     found = facts.found.disks.get(disk.name)
-    there = {made.table_id, *(found.filesystem_ids if found and not found.table_id else ())} - {""}
+    there = {made.table_id, *(found.content_ids if found and not found.table_id else ())} - {""}
     if disk.name in sheet.disks and there & _ids(sheet, disk, disk.name):
         return None
     return next((name for name in made.names if name not in sheet.disks and there & _ids(sheet, disk, name)), None)

@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from itertools import count
 from uuid import UUID
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
+from narvet.formats.pools.allot import Kind
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
-from narvet.ground.findings import Finding, Place, disk_place, guest_place
+from narvet.ground.findings import Finding, Place, disk_place, guest_place, pool_place
 from narvet.ground.rules import disks as disk_rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
+from narvet.ground.units import KIB
 from narvet.guests import guest_system
-from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked
+from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked, PartitionDefaults
 from narvet.model.plugs import Plug, Rates
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, RatesForm, Sheet, key_of
-from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
+from narvet.sheet.form import ContentForm, DiskForm, GuestForm, PartitionForm, RatesForm, Sheet, VolumeForm, key_of
+from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedPool, ResolvedSheet, ResolvedVolume
 
 _NONE = "none"
 _USUAL_MODE = 0o755
+_USUAL_CHUNK = 64 * KIB
 
 
 def resolve(sheet: Sheet) -> ResolvedSheet:
@@ -30,7 +34,28 @@ def resolve(sheet: Sheet) -> ResolvedSheet:
         name: resolve_disk(name, _asked(sheet, name), flash=sheet.store[form.store].flash)
         for name, form in sheet.disk.items()
     }
-    return ResolvedSheet(sheet.identity, sheet.title, sheet.dated, sheet.store, sheet.guest, disks)
+    pools = {name: _pool(sheet, name) for name in sheet.pool}
+    return ResolvedSheet(sheet.identity, sheet.title, sheet.dated, sheet.store, sheet.guest, disks, pools)
+
+
+def _pool(sheet: Sheet, name: str) -> ResolvedPool:
+    form = sheet.pool[name]
+    guest = sheet.guest[form.guest]
+    system = guest_system(guest.runs)
+    volumes = []
+    for index, one in enumerate(form.volume, 1):
+        defaults = system.partition_defaults(PartitionAsked(guest, one))
+        label = one.name if one.label is None else one.label
+        content = _content(one, index, index, label, defaults)
+        volumes.append(ResolvedVolume(one.name, one.was, _kind(one), content))
+    own = form.pool_id.replace("-", "") if form.pool_id else None
+    return ResolvedPool(name, pool_place(name), form.guest, form.extent, own, tuple(volumes))
+
+
+def _kind(form: VolumeForm) -> Kind:
+    if form.spread == "linear":
+        return Kind()
+    return Kind(form.spread, form.over or 2, (form.chunk or _USUAL_CHUNK) if form.spread == "striped" else 0)
 
 
 def _asked(sheet: Sheet, name: str) -> DiskAsked:
@@ -138,25 +163,42 @@ def _partition(name: str, asked: DiskAsked, index: int, position: int, system: G
     disk, form = asked.disk, asked.disk.partition[index - 1]
     alone = len(disk.partition) == 1
     label = form.label if form.label is not None else (name if alone else f"{name}-{position}")
-    defaults = system.partition_defaults(PartitionAsked(asked, form))
+    defaults = system.partition_defaults(PartitionAsked(asked.guest, form))
+    content = _content(form, index, position, label, replace(defaults, filesystem=_NONE) if form.pool else defaults)
+    return replace(
+        content,
+        number=form.number,
+        id=form.id.lower() if form.id else None,
+        part_label=label if form.part_label is None else form.part_label,
+        usable=form.usable or (disk.usable if alone else None),
+        access=tuple(form.access.items()),
+        attributes=defaults.attributes,
+        pool=form.pool,
+    )
+
+
+def _content(
+    form: ContentForm, index: int, position: int, label: str, defaults: PartitionDefaults
+) -> ResolvedPartition:
+    """Return what lies on a partition or volume, settled."""
     return ResolvedPartition(
         index=index,
         position=position,
-        number=form.number,
-        id=form.id.lower() if form.id else None,
+        number=None,
+        id=None,
         uuid=form.uuid.lower() if form.uuid else None,
         label=label,
         label_is_chosen=form.label is not None,
-        part_label=label if form.part_label is None else form.part_label,
+        part_label=label,
         size=form.size or "rest",
-        usable=form.usable or (disk.usable if alone else None),
+        usable=form.usable,
         filesystem=None if defaults.filesystem == _NONE else defaults.filesystem,
         purpose=form.purpose,
         at=form.at,
         owner=defaults.owner,
         mode=_USUAL_MODE if form.mode is None else form.mode,
-        access=tuple(form.access.items()),
-        attributes=defaults.attributes,
+        access=(),
+        attributes=(),
         needed=form.needed,
         move_files=form.move_files,
         mount_options=form.options,

@@ -21,7 +21,8 @@ from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems.contract import PURPOSES, Purpose
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images.contract import Space
-from narvet.ground.units import MIB
+from narvet.formats.pools.tree import Spread, is_name
+from narvet.ground.units import GIB, KIB, MIB
 from narvet.model.controllers import Slot
 from narvet.sheet.values import (
     SYSTEMS,
@@ -44,6 +45,7 @@ from narvet.sheet.values import (
     Owner,
     PartSize,
     PathText,
+    PoolId,
     Right,
     Room,
     Serial,
@@ -224,27 +226,21 @@ class GuestForm(Form):
         return frozenset(slot for part in self.taken for slot in part)
 
 
-class PartitionForm(Form):
-    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
+class ContentForm(Form):
+    """What a partition and a pool's volume share: what lies on it, and how its guest uses that.
 
-    number: Annotated[
-        Number | None, Told("the number that the table gives it, where that is not its place in the order", "its place")
-    ] = None
-    id: Annotated[
-        NativeId | None, Told("GPT: id of the partition, where it is not derived: that of a disk that others made")
-    ] = None
+    None is what the guest's system settles.
+    """
+
     uuid: Annotated[NativeId | None, Told("id of the filesystem, as guests know it, where it is not derived")] = None
-    part_label: Annotated[
-        Label | None, Told("GPT: label of the partition, where it is not that of the filesystem", "`label`")
-    ] = None
     label: Annotated[
         Label | None,
         Told(
-            'of partition and filesystem; `""` for none',
-            "the disk's name, numbered if there are several",
+            'of filesystem and partition; `""` for none',
+            "the name of disk or volume; numbered if a disk has several",
         ),
     ] = None
-    size: Annotated[PartSize | None, Told('a size, a share of the disk, or `"rest"`', '`"rest"`')] = None
+    size: Annotated[PartSize | None, Told('a size, a share of the disk or pool, or `"rest"`', '`"rest"`')] = None
     usable: Annotated[Size | None, Told("instead of `size`: what an ordinary user must be able to fill")] = None
     filesystem: Annotated[
         FilesystemName | None,
@@ -277,20 +273,6 @@ class PartitionForm(Form):
         ),
     ] = None
     mode: Annotated[Mode | None, Told("linux: of the filesystem's root, octal text", '`"0755"`')] = None
-    access: Annotated[
-        dict[Owner, Right],
-        Told(
-            'windows, ntfs: who may do what with the root and all in it, `{Users = "read"}`: `full`, `change`, `read`',
-            "ordinary users work",
-        ),
-    ] = {}
-    attributes: Annotated[
-        tuple[Attribute, ...] | None,
-        Told(
-            "windows, GPT: any of `read-only`, `hidden`, `no-letter`",
-            "`no-letter` without a letter",
-        ),
-    ] = None
     needed: Annotated[
         bool,
         Told(
@@ -319,13 +301,113 @@ class PartitionForm(Form):
     reserved: Annotated[Share | None, Told('ext4: share kept for the superuser, `"2%"`', "by purpose")] = None
 
     @model_validator(mode="after")
-    def _agrees(self) -> PartitionForm:
+    def _can_be(self) -> ContentForm:
         if self.size is not None and self.usable is not None:
             raise ValueError("give size or usable, not both")
         if self.filesystem == "none" and (self.at or self.usable):
             raise ValueError("at and usable need a filesystem")
         if self.filesystem == "swap" and self.at:
             raise ValueError("swap is not mounted; leave at out")
+        return self
+
+
+class PartitionForm(ContentForm):
+    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
+
+    number: Annotated[
+        Number | None, Told("the number that the table gives it, where that is not its place in the order", "its place")
+    ] = None
+    id: Annotated[
+        NativeId | None, Told("GPT: id of the partition, where it is not derived: that of a disk that others made")
+    ] = None
+    part_label: Annotated[
+        Label | None, Told("GPT: label of the partition, where it is not that of the filesystem", "`label`")
+    ] = None
+    access: Annotated[
+        dict[Owner, Right],
+        Told(
+            'windows, ntfs: who may do what with the root and all in it, `{Users = "read"}`: `full`, `change`, `read`',
+            "ordinary users work",
+        ),
+    ] = {}
+    attributes: Annotated[
+        tuple[Attribute, ...] | None,
+        Told(
+            "windows, GPT: any of `read-only`, `hidden`, `no-letter`",
+            "`no-letter` without a letter",
+        ),
+    ] = None
+    pool: Annotated[
+        Name | None,
+        Told("linux: the pool that it is a member of, `[pool.NAME]`; its filesystems are those of the pool's volumes"),
+    ] = None
+
+    @model_validator(mode="after")
+    def _agrees(self) -> PartitionForm:
+        if self.pool is not None:
+            given = sorted(key_of(type(self), one) for one in self.model_fields_set - _OF_MEMBERS)
+            if given:
+                raise ValueError(f"a member of a pool has no {', '.join(given)}; give that to the pool's volumes")
+        return self
+
+
+_OF_MEMBERS = {"pool", "size", "number", "id", "label", "part_label"}
+
+
+class VolumeForm(ContentForm):
+    """`[[pool.NAME.volume]]`: one volume of a pool and what lies on it; None is what the guest's system settles."""
+
+    name: Annotated[Name, Told("its name in the pool")]
+    was: Annotated[
+        Name | None,
+        Told("the name that the volume had before; its ids stay those of the old name, so this key stays too"),
+    ] = None
+    spread: Annotated[
+        Spread,
+        Told("`linear`: on one member after the other; `striped`: over several at once; `mirrored`: whole on each"),
+    ] = "linear"
+    over: Annotated[
+        int | None,
+        Field(ge=2, le=64),
+        Told("how many members a striped volume goes over, or how many copies a mirrored one has", "`2`"),
+    ] = None
+    chunk: Annotated[Chunk | None, Told("striped: bytes on one member before the next one's turn", "`64 KiB`")] = None
+
+    @model_validator(mode="after")
+    def _agrees(self) -> VolumeForm:
+        if not is_name(self.name):
+            raise ValueError(f'no volume can be called "{self.name}": guests keep such names for themselves')
+        if self.spread == "linear" and self.over is not None:
+            raise ValueError("over is for striped and mirrored volumes")
+        if self.spread != "striped" and self.chunk is not None:
+            raise ValueError("chunk is for striped volumes")
+        return self
+
+
+class PoolForm(Form):
+    """`[pool.NAME]`: partitions of a guest's disks joined, and the volumes cut from them."""
+
+    guest: Annotated[str, Told("name of the guest that uses it")]
+    extent: Annotated[
+        Size | None,
+        Told("the unit of its volumes, a power of two", "`4 MiB`, more for a pool over 1 TiB"),
+    ] = None
+    pool_id: Annotated[
+        PoolId | None, Field(alias="id"), Told("its id, where it is not derived: that of a pool that others made")
+    ] = None
+    volume: Annotated[tuple[VolumeForm, ...], Told("its volumes, `[[pool.NAME.volume]]`")] = ()
+
+    @model_validator(mode="after")
+    def _agrees(self) -> PoolForm:
+        size = self.extent
+        if size is not None and (size & (size - 1) or not 64 * KIB <= size <= GIB):
+            raise ValueError("extent is a power of two from 64 KiB to 1 GiB")
+        names = [one for volume in self.volume for one in (volume.name, volume.was) if one is not None]
+        twice = next((one for one in names if names.count(one) > 1), None)
+        if twice is not None:
+            raise ValueError(f'two volumes are or were called "{twice}"')
+        if sum(one.size == "rest" or one.size is one.usable is None for one in self.volume) > 1:
+            raise ValueError("more than one volume takes the rest; give all but one a size")
         return self
 
 
@@ -528,6 +610,7 @@ class Sheet(Form):
     store: Annotated[dict[Name, StoreForm], Told("its stores, `[store.NAME]`")] = {}
     guest: Annotated[dict[Name, GuestForm], Told("its guests, `[guest.NAME]`")] = {}
     disk: Annotated[dict[Name, DiskForm], Told("its disks, `[disk.NAME]`")] = {}
+    pool: Annotated[dict[Name, PoolForm], Told("its pools, `[pool.NAME]`")] = {}
 
     @model_validator(mode="after")
     def _named_once(self) -> Sheet:

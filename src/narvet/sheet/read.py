@@ -116,6 +116,25 @@ def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
             if asked not in known and (kind == "guest" or disk.device is None):
                 path = ("disk", name, kind)
                 yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{nearest(asked, list(known))}'
+        for index, part in enumerate(disk.partition):
+            if part.pool is not None:
+                yield from _strays_of_member(sheet, ("disk", name, "partition", index, "pool"), part.pool, disk.guest)
+    joined = {part.pool for disk in sheet.disk.values() for part in disk.partition}
+    for name, pool in sheet.pool.items():
+        if pool.guest not in sheet.guest:
+            path = ("pool", name, "guest")
+            there = nearest(pool.guest, list(sheet.guest))
+            yield path, f'{_show(path)}: there is no guest "{pool.guest}" in the sheet{there}'
+        if name not in joined:
+            yield ("pool", name), f'pool.{name}: no partition is its member; give one pool = "{name}"'
+
+
+def _strays_of_member(sheet: Sheet, path: KeyPath, pool: str, guest: str) -> Iterator[tuple[KeyPath, str]]:
+    known = sheet.pool.get(pool)
+    if known is None:
+        yield path, f'{_show(path)}: there is no pool "{pool}" in the sheet{nearest(pool, list(sheet.pool))}'
+    elif known.guest != guest:
+        yield path, f"{_show(path)}: pool {pool} is of guest {known.guest}, and this disk of guest {guest}"
 
 
 def _refusal(name: str, text: str, faults: Iterable[tuple[KeyPath, str]]) -> RequestError:

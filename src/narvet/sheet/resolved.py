@@ -12,11 +12,13 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 from uuid import UUID
 
+from narvet.formats.pools.tree import pool_id
 from narvet.ground.ids import derive
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Purpose
     from narvet.formats.images.contract import Space
+    from narvet.formats.pools.allot import Kind
     from narvet.ground.findings import Place
     from narvet.model.plugs import Plug
     from narvet.sheet.form import GuestForm, StoreForm
@@ -30,7 +32,7 @@ class ResolvedPartition:
     `number`, `id` and `uuid` are those that the sheet has, None where they follow from its place and the disk's name.
     `position` is its place among the partitions of the table, from which ids follow; `index` that in the sheet.
     `label` is the filesystem's, and `label_is_chosen` whether the sheet has it; `part_label` is the partition's.
-    `usable` is what the guest must be able to fill, None where `size` counts.
+    `usable` is what the guest must be able to fill, None where `size` counts. `pool` is the one that it is a member of.
     """
 
     index: int
@@ -57,6 +59,57 @@ class ResolvedPartition:
     inode_each: int | None
     journal: int | None
     reserved: Fraction | None
+    pool: str | None = None
+
+
+@dataclass(frozen=True)
+class ResolvedVolume:
+    """A volume of a pool as asked; `was` is the name that its ids follow from, `kind` how it lies on the members."""
+
+    name: str
+    was: str | None
+    kind: Kind
+    content: ResolvedPartition
+
+
+@dataclass(frozen=True)
+class ResolvedPool:
+    """A pool as asked; `extent` is bytes, None where its size decides; `id` is None where it is derived."""
+
+    name: str
+    place: Place
+    guest: str
+    extent: int | None
+    id: str | None
+    volumes: tuple[ResolvedVolume, ...]
+
+
+@dataclass(frozen=True)
+class PoolIds:
+    """The ids of a pool, its volumes and its members: they follow from an identity and their names."""
+
+    identity: UUID
+    pool: str
+
+    @property
+    def own(self) -> str:
+        """The id of the pool."""
+        return self._of()
+
+    def volume(self, name: str) -> str:
+        """Return the id of a volume, or of one within it, by its first name."""
+        return self._of("volume", name)
+
+    def filesystem(self, name: str) -> UUID:
+        """Return the id of the filesystem on a volume, by its first name."""
+        return derive(self.identity, "pool", self.pool, "volume", name, "filesystem")
+
+    def _of(self, *what: str) -> str:
+        return _pool_id(self.identity, "pool", self.pool, *what)
+
+
+def _pool_id(identity: UUID, *what: str | int) -> str:
+    return pool_id(derive(identity, *what), derive(identity, *what, "rest"))
 
 
 @dataclass(frozen=True)
@@ -125,6 +178,10 @@ class DiskIds:
         """Return the id of the filesystem on a partition."""
         return self._of("partition", index, "filesystem")
 
+    def member(self, index: int) -> str:
+        """Return the id of a partition as a member of a pool."""
+        return _pool_id(self.identity, "disk", self.disk, "partition", index, "member")
+
     def _of(self, *what: str | int) -> UUID:
         return self.fixed.get(what) or derive(self.identity, "disk", self.disk, *what)
 
@@ -139,6 +196,11 @@ class ResolvedSheet:
     stores: Mapping[str, StoreForm]
     guests: Mapping[str, GuestForm]
     disks: Mapping[str, ResolvedDisk]
+    pools: Mapping[str, ResolvedPool] = field(default_factory=dict)
+
+    def pool_ids(self, pool: str) -> PoolIds:
+        """Return the ids of a pool, by its name."""
+        return PoolIds(self.identity, pool)
 
     def ids(self, disk: str) -> DiskIds:
         """Return the ids of a disk, by its name: they follow from the name that it had first."""

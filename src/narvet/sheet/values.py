@@ -197,6 +197,7 @@ PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size
 PathText = Annotated[str, Field(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
 Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
 NativeId = Annotated[str, Field(pattern=r"^[0-9A-Fa-f]{4,16}(-[0-9A-Fa-f]{4,12}){0,4}$")]
+PoolId = Annotated[str, Field(pattern=r"^[0-9A-Za-z]{6}(-[0-9A-Za-z]{4}){5}-[0-9A-Za-z]{6}$")]
 Number = Annotated[int, Field(ge=1, le=16384)]
 Label = Annotated[
     str,

@@ -253,8 +253,16 @@ class StagedImage:
 
     def commit(self, check: Callable[[], object] = lambda: None) -> bool:
         """Make every change; return whether there were any. See `StagedFolder.commit`."""
-        self.opened.finish()
-        return self.files.commit(check)
+        return commit_images([self], check)
+
+
+def commit_images(images: Sequence[StagedImage], check: Callable[[], object] = lambda: None) -> bool:
+    """Make every change of several images, or none; return whether there were any. See `commit_together`."""
+    from narvet.block.staged import commit_together
+
+    for one in images:
+        one.opened.finish()
+    return commit_together([one.files for one in images], check)
 
 
 @contextmanager

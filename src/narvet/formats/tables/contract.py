@@ -12,6 +12,9 @@ from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import tables as rules
 
+POOL = "pool"
+"""What stands for a filesystem where a partition is a member of a pool."""
+
 DataPartition = Literal["linux", "basic"]
 """The two types of partitions for data that tables know: of Linux, and the basic one of most other systems."""
 

@@ -10,7 +10,15 @@ from dataclasses import replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.tables.contract import Bounds, DataPartition, PartitionEntry, Reserved, Table, check_partitions
+from narvet.formats.tables.contract import (
+    POOL,
+    Bounds,
+    DataPartition,
+    PartitionEntry,
+    Reserved,
+    Table,
+    check_partitions,
+)
 from narvet.formats.tables.mbr import SIZE as MBR_SIZE
 from narvet.formats.tables.mbr import is_protective, protective, resized_protective
 from narvet.ground.checksums import crc32
@@ -29,12 +37,14 @@ LINUX_TYPE = "0fc63daf-8483-4772-8e79-3d69d8477de4"
 _BASIC_DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
 _DATA: dict[DataPartition, str] = {"linux": LINUX_TYPE, "basic": _BASIC_DATA}
 TYPES = {
+    POOL: "e6d6d379-f507-44c2-a23c-238f2a3df928",
     "swap": "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f",
     "ntfs": _BASIC_DATA,
     "exfat": _BASIC_DATA,
     "fat32": _BASIC_DATA,
 }
 _SUITABLE = {
+    POOL: (TYPES[POOL],),
     "swap": (TYPES["swap"],),
     "ntfs": (_BASIC_DATA,),
     "exfat": (_BASIC_DATA,),

@@ -12,7 +12,15 @@ from typing import ClassVar, NamedTuple
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
-from narvet.formats.tables.contract import Bounds, DataPartition, PartitionEntry, Reserved, Table, check_partitions
+from narvet.formats.tables.contract import (
+    POOL,
+    Bounds,
+    DataPartition,
+    PartitionEntry,
+    Reserved,
+    Table,
+    check_partitions,
+)
 from narvet.ground.errors import UnsupportedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
@@ -23,8 +31,9 @@ from narvet.ground.units import Sector, offset_of, sector_at
 PROTECTIVE_TYPE = 0xEE
 SIGNATURE = 0xAA55
 SIZE = 512
-TYPES = {"swap": 0x82, "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C}
+TYPES = {POOL: 0x8E, "swap": 0x82, "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C}
 _SUITABLE = {
+    POOL: (0x8E,),
     "swap": (0x82,),
     "ntfs": (0x07, 0x17, 0x27),
     "exfat": (0x07, 0x17),

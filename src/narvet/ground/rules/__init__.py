@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from narvet.ground.findings import declared
-from narvet.ground.rules import devices, disks, filesystems, guests, images, plugs, stores, tables
+from narvet.ground.rules import devices, disks, filesystems, guests, images, plugs, pools, stores, tables
 
 _HEAD = """# The findings
 
@@ -14,7 +14,7 @@ A finding has a level (error, warning, note), a rule, a place, a message with th
 |---|---|---|"""
 
 RULES = declared()
-__all__ = ["RULES", "devices", "disks", "filesystems", "guests", "images", "plugs", "stores", "table", "tables"]
+__all__ = ["RULES", "devices", "disks", "filesystems", "guests", "images", "plugs", "pools", "stores", "table", "tables"]
 
 
 def table() -> str:

@@ -61,6 +61,7 @@ class Linux:
         PartitionForm: ("access", "attributes"),
     }
     own_root = "/"
+    knows_pools = True
     mount_point_hint = 'use a path, such as "/srv/trials"'
 
     def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
@@ -70,9 +71,7 @@ class Linux:
     def partition_defaults(self, asked: PartitionAsked) -> PartitionDefaults:
         """Return an ext4 of the superuser's."""
         form = asked.partition
-        return PartitionDefaults(
-            form.filesystem or self.filesystems[0], form.owner or _SUPERUSER, form.attributes or ()
-        )
+        return PartitionDefaults(form.filesystem or self.filesystems[0], form.owner or _SUPERUSER)
 
     def writes_size(self, size: int) -> str:
         """Return the size of a disk as Linux lists it: one decimal, in powers of 1024, without an i."""

@@ -55,6 +55,10 @@ def _too_old(guest: GuestForm, what: str, since: tuple[int, ...], place: Place, 
 
 
 def _check_partition(form: DiskForm, part: PartitionForm, guest: GuestForm, place: Place) -> Iterator[Finding]:
+    if part.pool is not None:
+        remedy = "use one larger disk, or mount another volume in a folder of the first"
+        yield rules.not_for_guest.error(place.key("pool"), "Windows does not read the pools that Narvet makes", remedy)
+        return
     kind = part.filesystem or FILESYSTEMS[0]
     if kind not in (*FILESYSTEMS, "none"):
         remedy = f"use {', '.join(FILESYSTEMS)}"

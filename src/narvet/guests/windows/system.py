@@ -63,6 +63,7 @@ class Windows:
         PartitionForm: ("mode", "options", "needed"),
     }
     mount_point_hint = 'use a letter, such as "T:"'
+    knows_pools = False
 
     def disk_defaults(self, asked: DiskAsked) -> DiskDefaults:
         """Return a GPT, or an MBR for versions without it, and what Windows itself sets aside on a GPT."""
@@ -74,7 +75,7 @@ class Windows:
     def partition_defaults(self, asked: PartitionAsked) -> PartitionDefaults:
         """Return an NTFS of the system's own, which gets no letter unless the sheet gives it one."""
         form = asked.partition
-        attributes: tuple[str, ...] | None = form.attributes
+        attributes: tuple[str, ...] | None = form.attributes if isinstance(form, PartitionForm) else None
         if attributes is None:
             attributes = () if form.at and is_letter(form.at) else ("no-letter",)
         return PartitionDefaults(form.filesystem or FILESYSTEMS[0], form.owner or _SYSTEM, attributes)
