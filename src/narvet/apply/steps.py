@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from narvet.formats.images.contract import ImageSpec
     from narvet.model.facts import Facts
     from narvet.model.layout import Layout, Origin, PlannedDisk
+    from narvet.model.pools import PlannedPool
 
 
 @dataclass(frozen=True)
@@ -119,6 +120,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     for disk in layout.disks:
         if disk.state == "to change" or disk.name in layout.left_behind:
             images += _changes(disk, layout, trust)
+    images += [_pool_change(pool, layout, trust) for pool in layout.pools if pool.state in ("to make", "to change")]
     changed = {one.where.name for one in moves if one.where.kind == "guest"}
     entries = (
         step
@@ -127,6 +129,24 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for step in guest_system(layout.systems[name]).steps(wanted, facts.found.guests[name])
     )
     return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
+
+
+def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
+    """Return what makes a pool, or takes it to what is wanted."""
+    from narvet.apply.pool import ChangePool
+
+    every = [one for one in layout.differences if one.where.kind == "pool"]
+    own = [one for one in every if one.where.name.partition(".")[0] == pool.name]
+    volumes = []
+    for volume in pool.volumes:
+        if volume.found is not None:
+            differ = [one for one in own if one.where.name == volume.name]
+            volume = replace(volume, wanted=as_found(volume.wanted, volume.found, differ))
+        volumes.append(volume)
+    told = tuple(_told(one) for one in own if one.answer.is_move)
+    asked = {volume.volume: asked_of(volume.wanted) for volume in pool.volumes}
+    folders = tuple(store.path for store in layout.stores)
+    return ChangePool(replace(pool, volumes=tuple(volumes)), folders, trust, told, asked)
 
 
 def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
@@ -185,6 +205,13 @@ def _told(one: Difference) -> str:
     becomes, was = one.shown
     if one.aspect is Aspect.PARTITION:
         return f"partition {one.where.partition} added, {becomes}"
+    if one.aspect in (Aspect.POOL, Aspect.VOLUME, Aspect.MEMBER):
+        name = one.where.name.partition(".")[2]
+        return f"{one.aspect.title}{f' {name}' if name else ''} added, {becomes}"
+    if one.aspect is Aspect.MEMBER_LEAVES:
+        return f"member on {was} leaves"
+    if one.where.kind == "pool" and "." in one.where.name:
+        return f"volume {one.where.name.partition('.')[2]}: {one.aspect.title} {was} becomes {becomes}"
     return f"{one.aspect.title} {was} becomes {becomes}"
 
 

@@ -54,7 +54,7 @@ class Place:
 
     def __str__(self) -> str:
         text = self.name if self.kind == "image" else f"{self.kind}.{self.name}"
-        if self.partition is not None:
+        if self.partition is not None and self.kind != "pool":
             text += f"{' ' if self.kind == 'image' else '.'}partition {self.partition}"
         if self.key_name:
             text += f".{self.key_name}"

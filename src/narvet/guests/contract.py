@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from narvet.formats.tables.contract import DataPartition
     from narvet.ground.findings import Finding, Place
     from narvet.model.estate import Disk, FoundSystem, Guest, Partition, Root
-    from narvet.model.layout import PlannedDisk
+    from narvet.model.layout import Mountable, PlannedDisk
     from narvet.model.moves import Difference, Step
     from narvet.sheet.form import ContentForm, DiskForm, GuestForm, PartitionForm
     from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
@@ -131,31 +131,31 @@ class GuestSystem(Protocol):
     def ownership(self, asked: OwnerAsked) -> tuple[Ownership, tuple[Finding, ...]]:
         """Return whom the root of a filesystem belongs to, and what is wrong with that."""
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
         """Return the guest as it should be: the entries, mount points and values that its disks ask for.
 
         `others` are the sheet's disks that are not the guest's: what Narvet wrote for them earlier goes.
         """
 
-    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+    def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:
         """Return the guest as it should be where only some of its disks are written: what the others have there stays.
 
         What Narvet wrote for these disks earlier, and they no longer ask for, goes.
         """
 
-    def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+    def check_mounts(self, disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about the mount points and entries of a guest's disks, as far as it is found."""
 
     def differences(self, wanted: Guest, found: Guest) -> Iterator[Difference]:
         """Yield how a guest's entries differ from what is wanted."""
 
-    def is_mounted(self, disk: PlannedDisk, found: Guest) -> bool:
+    def is_mounted(self, disk: Mountable, found: Guest) -> bool:
         """Return whether a guest's own entries mount a filesystem of a disk."""
 
     def steps(self, wanted: Guest, found: Guest) -> Iterator[Step]:
         """Yield what is left to do for a guest's entries to be as wanted, in order."""
 
-    def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
+    def removal(self, disk: Mountable, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield what takes a disk's entries from its guest; what is `left` wanted without that disk stays."""
 
     def entries_go_to(self, guest: Guest) -> str:
@@ -239,5 +239,5 @@ class WorksInside(Protocol):
 
     own_root: str
 
-    def mounts(self, disks: Iterable[PlannedDisk]) -> Iterator[MountAsked]:
+    def mounts(self, disks: Iterable[Mountable]) -> Iterator[MountAsked]:
         """Yield what a guest's disks ask to be mounted, outer ones first."""

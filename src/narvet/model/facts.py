@@ -58,7 +58,8 @@ class Facts:
     and `unread` the disks that were therefore not read in full.
     `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
     a guest, with its name, which only a Narvet inside that guest can see. `only` are the disks that are to be written,
-    all of them if it is empty. `left_roots` are roots that entries went into earlier and that are no guest's now, with
+    all of them if it is empty. `volumes_asked` is what `Recorded.asked` is, of volumes of pools by the names that
+    findings have for them. `left_roots` are roots that entries went into earlier and that are no guest's now, with
     the names of their systems.
     """
 
@@ -74,3 +75,4 @@ class Facts:
     apart: Mapping[str, str] = field(default_factory=dict)
     only: frozenset[str] = frozenset()
     left_roots: tuple[tuple[str, Guest], ...] = ()
+    volumes_asked: Mapping[str, Mapping[str, str]] = field(default_factory=dict)

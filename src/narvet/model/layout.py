@@ -4,15 +4,46 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, Protocol
 
+from narvet.ground.findings import Place, disk_place
 from narvet.model.estate import Disk, Estate, Guest
 from narvet.model.plugs import DoorState, Plug, Plugged
+from narvet.model.pools import PlannedPool
 
 if TYPE_CHECKING:
     from narvet.formats.images.contract import ImageSpec
     from narvet.ground.findings import Finding
     from narvet.model.moves import Difference
+
+
+class Mountable(Protocol):
+    """A disk or a volume of a pool, as far as guests' entries are concerned."""
+
+    @property
+    def name(self) -> str:
+        """Its name, a volume's with that of its pool."""
+
+    @property
+    def guest(self) -> str:
+        """The guest that uses it."""
+
+    @property
+    def system(self) -> str:
+        """What that runs."""
+
+    @property
+    def wanted(self) -> Disk:
+        """What lies on it."""
+
+    @property
+    def origin(self) -> Origin | None:
+        """Where it came from, if it did not start empty."""
+
+    @property
+    def place(self) -> Place:
+        """Where findings say it is."""
+
 
 State = Literal["to make", "as asked", "to change", "in the way"]
 
@@ -57,6 +88,11 @@ class PlannedDisk:
     needs: int = 0
     plugged: Plugged | None = None
     plugged_into: str = ""
+
+    @property
+    def place(self) -> Place:
+        """Where findings say it is."""
+        return disk_place(self.name)
 
     @property
     def slot(self) -> str | None:
@@ -122,6 +158,12 @@ class Layout:
     left_behind: Mapping[str, Disk] = field(default_factory=dict)
     left_over: Mapping[str, Disk] = field(default_factory=dict)
     doors: Mapping[str, DoorState] = field(default_factory=dict)
+    pools: tuple[PlannedPool, ...] = ()
+
+    @property
+    def mountable(self) -> tuple[Mountable, ...]:
+        """Everything that guests can mount something of: disks, and the volumes of pools."""
+        return (*self.disks, *(volume for pool in self.pools for volume in pool.volumes))
 
     @property
     def wanted(self) -> Estate:

@@ -74,6 +74,13 @@ class Aspect(Enum):
     ENTRY_WORDS = ("entry's words", Answer.LEAVE)
     ENTRY_SURPLUS = ("entry", Answer.REMOVE)
     MOUNTED = ("mounted", Answer.LEAVE)
+    POOL = ("pool", Answer.MAKE)
+    MEMBER = ("member", Answer.ADD)
+    MEMBER_LARGER = ("member's size", Answer.ENLARGE)
+    MEMBER_LEAVES = ("member", Answer.REMOVE)
+    VOLUME = ("volume", Answer.ADD)
+    VOLUME_NAME = ("name", Answer.CORRECT)
+    TEXTS = ("copies of its text", Answer.CORRECT)
     REGISTRY = ("registry text", Answer.CORRECT)
 
     def __init__(self, title: str, answer: Answer) -> None:
@@ -100,11 +107,12 @@ _IN_BYTES = (
     Aspect.START,
     Aspect.MORE_SHOWN,
     Aspect.LESS_SHOWN,
+    Aspect.MEMBER_LARGER,
 )
 _SAID_BY_PLACE = (
     Aspect.IMAGE, Aspect.SOUNDNESS, Aspect.STUCK, Aspect.ORIGIN, Aspect.PARTITION, Aspect.PARTITION_TOO_MANY,
     Aspect.MOUNT_POINT, Aspect.MOUNT_POINT_OWNER, Aspect.ENTRY, Aspect.ENTRY_CHANGED, Aspect.ENTRY_WORDS,
-    Aspect.ENTRY_SURPLUS,
+    Aspect.ENTRY_SURPLUS, Aspect.POOL, Aspect.VOLUME,
 )  # fmt: skip
 
 Value = int | str | None

@@ -23,8 +23,10 @@ from narvet.hosts import door_of
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
+from narvet.model.pools import FoundPool
 from narvet.observe.images import is_image, survey
-from narvet.observe.ledger import entries_written, ledger_path, moving, recorded, roots_written
+from narvet.observe.ledger import entries_written, ledger_path, moving, recorded, roots_written, volumes_asked
+from narvet.observe.pools import pools_on
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
 from narvet.sheet.form import DiskForm, GuestForm, Sheet
@@ -51,7 +53,9 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     strays = tuple(_strays(stores, places, elsewhere, trust))
     written = entries_written(ledger_path(path))
     guests = _guests(sheet, path, written)
-    found = Estate(disks, guests, stores, strays)
+    found = Estate(
+        disks, guests, stores, strays, {one.pool.id: one for one in _pools(sheet, disks, trust, deep - unread)}
+    )
     return Facts(
         found,
         _origins(sheet, path.parent, places, disks, trust),
@@ -61,7 +65,16 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
         plugged=_plugged(doors, (*disks.values(), *strays)),
         unread=unread,
         left_roots=tuple(_left_roots(sheet, path, guests, written)),
+        volumes_asked=volumes_asked(ledger_path(path)),
     )
+
+
+def _pools(sheet: Sheet, disks: Mapping[str, Disk], trust: Trust, deep: frozenset[str]) -> tuple[FoundPool, ...]:
+    """Return the pools whose members lie on the disks that were found."""
+    if not any(part.member for disk in disks.values() for part in disk.partitions):
+        return ()
+    smaller = any(isinstance(one.size, int) for pool in sheet.pool.values() for one in pool.volume)
+    return pools_on(disks, trust, deep=bool(deep), reach=smaller)
 
 
 def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:
@@ -91,6 +104,8 @@ def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Gues
     mount_points: dict[str, list[str]] = defaultdict(list)
     for disk in sheet.disk.values():
         mount_points[disk.guest] += [part.at for part in disk.partition if part.at]
+    for pool in sheet.pool.values():
+        mount_points[pool.guest] += [volume.at for volume in pool.volume if volume.at]
     asked = (
         (form.runs, GuestAsked(name, form, path, tuple(mount_points[name]), written, sheet.dated))
         for name, form in sheet.guest.items()

@@ -107,6 +107,18 @@ def recorded(ledger: Path) -> tuple[Recorded, ...]:
     return tuple(found.values())
 
 
+def volumes_asked(ledger: Path) -> dict[str, dict[str, str]]:
+    """Return what sheets asked for, by a ledger, of volumes of pools, by the names that findings have for them."""
+    found: dict[str, dict[str, str]] = {}
+    for line in _lines(ledger):
+        asked, pool = line.get("asked"), line.get("pool")
+        if line.get("did") == "pool" and isinstance(asked, dict):
+            for name, own in asked.items():
+                if isinstance(own, dict):
+                    found[f"{pool}.{name}"] = {str(key): str(value) for key, value in own.items()}
+    return found
+
+
 def _slot(told: object) -> Slot | None:
     """Return a slot as the ledger has it, None for what is none."""
     controller, _, position = str(told or "").partition(" ")

@@ -51,12 +51,16 @@ def diff_disks(
     """
     asked = {one.disk: one.asked for one in ledger if one.asked}
     return {
-        name: tuple(
-            replace(one, by_guest=_was_asked(one, asked.get(name, {})))
-            for one in diff_disk(disk_place(name), disk, found.disks.get(name), is_copied=name in copied)
+        name: by_ledger(
+            diff_disk(disk_place(name), disk, found.disks.get(name), is_copied=name in copied), asked.get(name, {})
         )
         for name, disk in wanted.disks.items()
     }
+
+
+def by_ledger(differences: Iterable[Difference], asked: Mapping[str, str]) -> tuple[Difference, ...]:
+    """Return differences, those that a guest has made marked: what was asked before, by `asked`, and is asked still."""
+    return tuple(replace(one, by_guest=_was_asked(one, asked)) for one in differences)
 
 
 def _was_asked(one: Difference, asked: Mapping[str, str]) -> bool:

@@ -170,7 +170,7 @@ def _sizes(
         wanted, size = one.asked.usable, one.asked.size
         if wanted is not None and one.kind is not None:
             try:
-                size = _solved(one, wanted, there.get(one.kind.native_id(one.wishes.uuid)), disk.align)
+                size = solved(one, wanted, there.get(one.kind.native_id(one.wishes.uuid)), disk.align)
             except UnfitError as error:
                 size = wanted
                 where = disk.place.part(one.asked.index).key("usable")
@@ -179,8 +179,12 @@ def _sizes(
     return sizes, found
 
 
-def _solved(request: PartitionRequest, wanted: int, there: Partition | None, step: int) -> int:
-    """Return the bytes that a partition needs for `wanted` bytes to be filled in it."""
+def solved(request: PartitionRequest, wanted: int, there: Partition | None, step: int) -> int:
+    """Return the bytes, a multiple of `step`, that a partition needs for `wanted` bytes to be filled in it.
+
+    Raises:
+        UnfitError: none does.
+    """
     kind = request.kind
     if kind is None:
         raise BugError("there is no filesystem to be filled")
@@ -238,7 +242,8 @@ def _partition(
     """
     asked, kind, system = request.asked, request.kind, guest_system(site.system)
     entry = _entry(disk, site, request, run, before)
-    mount = _mount(disk, site, request, system)
+    volume = str(site.ids.partition(asked.position)) if system.names_volumes else ""
+    mount = mount_of(request, system, volume, flash=site.flash, read_only=disk.plug.read_only)
     if asked.pool is not None and run.length:
         if run.length < LEAST:
             limits = run.length, LEAST
@@ -256,7 +261,7 @@ def _partition(
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
             return Partition(entry, state, mount=mount, may_move=asked.move_files), ()
         return Partition(entry, mount=mount, may_move=asked.move_files), (
-            _unfit(error, run.length, disk.place.part(asked.index)),
+            unfit(error, run.length, disk.place.part(asked.index)),
         )
     return Partition(entry, new.state(), new, mount, may_move=asked.move_files), ()
 
@@ -285,7 +290,10 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
     )
 
 
-def _mount(disk: ResolvedDisk, site: Site, request: PartitionRequest, system: GuestSystem) -> Mount:
+def mount_of(
+    request: PartitionRequest, system: GuestSystem, volume: str = "", *, flash: bool, read_only: bool
+) -> Mount:
+    """Return how a guest is to use what lies on a partition or volume; `volume` is its name in the guest's system."""
     asked, kind = request.asked, request.kind
     counts = not system.owners_need_rights or (kind is not None and kind.keeps_rights)
     return Mount(
@@ -296,9 +304,9 @@ def _mount(disk: ResolvedDisk, site: Site, request: PartitionRequest, system: Gu
         gid=request.owner.gid,
         mode=asked.mode,
         access=asked.access,
-        options=_mount_options(request, flash=site.flash, read_only=disk.plug.read_only),
+        options=_mount_options(request, flash=flash, read_only=read_only),
         needed=asked.needed,
-        volume=str(site.ids.partition(asked.position)) if system.names_volumes else "",
+        volume=volume,
     )
 
 
@@ -313,7 +321,8 @@ def _mount_options(request: PartitionRequest, *, flash: bool, read_only: bool) -
     return tuple(dict.fromkeys((*words, *(asked or ()), *known)))
 
 
-def _unfit(error: UnfitError, size: int, where: Place) -> Finding:
+def unfit(error: UnfitError, size: int, where: Place) -> Finding:
+    """Return what is to be said of a filesystem that cannot be made in so many bytes."""
     if error.remedy:
         return filesystem_rules.value_not_possible.error(where, str(error), error.remedy)
     if size > error.most:

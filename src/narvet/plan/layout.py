@@ -12,13 +12,14 @@ from narvet.formats.tables import table_format
 from narvet.ground.findings import Finding, disk_place, guest_place
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import guests as guest_rules
+from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules.disks import file_of
 from narvet.ground.units import MIB
 from narvet.guests import guest_system
 from narvet.guests.contract import MountsInFolders, PartitionKey
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
 from narvet.model.facts import Facts
-from narvet.model.layout import Layout, Origin, PlannedDisk
+from narvet.model.layout import Layout, Mountable, Origin, PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
 from narvet.model.plugs import Plug
 from narvet.plan.devices import check_devices
@@ -31,6 +32,7 @@ from narvet.plan.only import counted_only, narrowed
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.plugs import check_doors, check_plugs, plan_plugs, with_plugged
+from narvet.plan.pools import plan_pools, with_pools
 from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
@@ -50,7 +52,9 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     facts = moved.facts
     plugs = plan_plugs(resolved, facts)
     disks, said = _disks(resolved, facts, plugs)
-    guests = _guests(resolved, disks, facts)
+    pools, of_pools, differ_pools = plan_pools(resolved, disks, facts)
+    volumes = tuple(volume for pool in pools for volume in pool.volumes)
+    guests = _guests(resolved, (*disks, *volumes), facts)
     systems = {name: guest.runs for name, guest in resolved.guests.items()}
     wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
     copied = frozenset(disk.name for disk in disks if disk.origin is not None)
@@ -63,7 +67,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     said = (*said, *unclean, *elsewhere)
     kept = {one.where.name for one in said if one.level == "error" and rules.cannot_be_changed.made(one)}
     disks = tuple(_with_state(with_plugged(disk, facts), facts, of_disks[disk.name], kept) for disk in disks)
-    disks = counted_only(disks, facts)
+    disks = counted_only(with_pools(disks, pools), facts)
     earlier = earlier_images(disks, facts, resolved)
     stores = plan_stores(resolved, disks, facts.found)
     findings = (
@@ -72,9 +76,11 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *check_devices(disks, facts, of_disks),
         *asked,
         *said,
+        *of_pools,
+        *(one for volume in volumes if volume.old for one in _not_as_asked(differ_pools, volume.name)),
         *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
         *check_stores(stores, resolved, disks, facts.found.stores),
-        *_check_guests(resolved, disks, guests, facts),
+        *_check_guests(resolved, (*disks, *volumes), guests, facts),
         *check_origins(disks, facts),
         *check_earlier(disks, earlier, facts),
     )
@@ -88,9 +94,11 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         found=facts.found,
         left_behind=moved.left_behind,
         doors=facts.doors,
+        pools=pools,
         left_over={one.name: one.image for one in earlier if one.planned is None},
         differences=(
             *(one for own in of_disks.values() for one in own),
+            *differ_pools,
             *(
                 Difference(one.where, Aspect.STUCK, "as the sheet has it", one.message)
                 for one in said
@@ -208,7 +216,7 @@ def _folder_mounts(
     return folders, found
 
 
-def _guests(sheet: ResolvedSheet, disks: Iterable[PlannedDisk], facts: Facts) -> Mapping[str, Guest]:
+def _guests(sheet: ResolvedSheet, disks: Iterable[Mountable], facts: Facts) -> Mapping[str, Guest]:
     every = tuple(disks)
     own = _by_guest(every)
     return {
@@ -221,21 +229,21 @@ def _guests(sheet: ResolvedSheet, disks: Iterable[PlannedDisk], facts: Facts) ->
     }
 
 
-def _by_guest(disks: Iterable[PlannedDisk]) -> Mapping[str, list[PlannedDisk]]:
-    own: dict[str, list[PlannedDisk]] = defaultdict(list)
+def _by_guest(disks: Iterable[Mountable]) -> Mapping[str, list[Mountable]]:
+    own: dict[str, list[Mountable]] = defaultdict(list)
     for disk in disks:
         own[disk.guest].append(disk)
     return own
 
 
 def _check_guests(
-    sheet: ResolvedSheet, disks: tuple[PlannedDisk, ...], wanted: Mapping[str, Guest], facts: Facts
+    sheet: ResolvedSheet, disks: tuple[Mountable, ...], wanted: Mapping[str, Guest], facts: Facts
 ) -> Iterator[Finding]:
     own = _by_guest(disks)
     for name in sheet.guests:
         yield from facts.found.guests[name].findings if name in facts.found.guests else ()
     for disk in disks:
-        if disk.origin is None:
+        if disk.origin is None and isinstance(disk, PlannedDisk):
             yield from guest_system(disk.system).check_limits(disk, sheet.disks[disk.name])
     for name, guest in sheet.guests.items():
         found, gone = facts.found.guests.get(name, Guest(name)), wanted[name].surplus
@@ -311,6 +319,17 @@ def _check_existing(disk: PlannedDisk, facts: Facts, differences: tuple[Differen
         if one.answer.is_move:
             continue
         yield rules.not_as_asked.warning(one.where, one.aspect.title, *one.shown)
+
+
+def _not_as_asked(differences: Iterable[Difference], name: str) -> Iterator[Finding]:
+    """Yield what is to be said about what stays as it is on a volume, or cannot become what is asked."""
+    for one in differences:
+        if one.where.name == name and one.answer is Answer.REFUSE:
+            yield pool_rules.pool_cannot_be_changed.error(
+                one.where, f"its {one.aspect.title} is {one.shown[1]}, not {one.shown[0]}", "set the sheet back"
+            )
+        elif one.where.name == name and one.answer is Answer.LEAVE:
+            yield rules.not_as_asked.warning(one.where, one.aspect.title, *one.shown)
 
 
 def _sentence(one: Difference) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from uuid import UUID
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import OWN_KEYS, Filesystem, Folder, Wishes
@@ -47,22 +48,43 @@ def request_partition(
     disk: ResolvedDisk, asked: ResolvedPartition, site: Site, folders: tuple[Folder, ...]
 ) -> tuple[PartitionRequest, tuple[Finding, ...]]:
     """Return a partition as asked, and what is wrong with it."""
-    place = disk.place.part(asked.index)
+    stripe = site.stripe
+    below = Below(disk.sector_size, stripe.chunk if stripe else 0, stripe.disks if stripe else 1, folders)
+    place, uuid = disk.place.part(asked.index), site.ids.filesystem(asked.position)
+    return request_content(asked, place, site, uuid, below)
+
+
+@dataclass(frozen=True)
+class Below:
+    """What a filesystem is made on: bytes of a sector, and of what lies on one device before the next one's turn.
+
+    `folders` are those that volumes are mounted in.
+    """
+
+    sector_size: int
+    chunk: int = 0
+    devices: int = 1
+    folders: tuple[Folder, ...] = ()
+
+
+def request_content(
+    asked: ResolvedPartition, place: Place, site: Site, uuid: UUID, below: Below
+) -> tuple[PartitionRequest, tuple[Finding, ...]]:
+    """Return what is to lie on a partition or volume, with a filesystem of this id, and what is wrong with it."""
     kind = filesystem(asked.filesystem) if asked.filesystem else None
     system = guest_system(site.system)
     owner, found = system.ownership(OwnerAsked(asked, kind, site.guest, place))
     label = asked.label
     if kind is not None:
         label, said = _stored_label(kind, asked, place.key("label"))
-        found += (*said, *_key_checks(kind, asked, disk.sector_size, place))
-        if asked.unit is not None and asked.unit not in kind.units(disk.sector_size):
+        found += (*said, *_key_checks(kind, asked, below.sector_size, place))
+        if asked.unit is not None and asked.unit not in kind.units(below.sector_size):
             asked = replace(asked, unit=None)
-    stripe = site.stripe
     wishes = Wishes(
-        uuid=site.ids.filesystem(asked.position),
+        uuid=uuid,
         label=label,
         purpose=asked.purpose,
-        sector_size=disk.sector_size,
+        sector_size=below.sector_size,
         uid=owner.uid,
         gid=owner.gid,
         mode=asked.mode,
@@ -71,11 +93,11 @@ def request_partition(
         inode_each=asked.inode_each,
         journal=asked.journal,
         reserved=asked.reserved,
-        chunk=stripe.chunk if stripe else 0,
-        stripe=stripe.chunk * stripe.disks if stripe else 0,
+        chunk=below.chunk,
+        stripe=below.chunk * below.devices,
         owner_sid=owner.owner_sid,
         access=owner.access,
-        folders=folders,
+        folders=below.folders,
     )
     return PartitionRequest(asked, kind, owner, wishes), found
 

@@ -394,7 +394,7 @@ def with_members(pool: Pool, members: Iterable[Member]) -> Pool:
 def _member_section(member: Member) -> Section:
     return {
         "id": written_id(member.id),
-        "device": member.hint,
+        **({"device": member.hint} if member.hint else {}),
         "status": ("ALLOCATABLE",),
         "flags": (),
         "dev_size": member.size // SECTOR,
@@ -505,6 +505,20 @@ def _mirror_section(name: str, count: int, copies: int) -> Section:
         "region_size": region,
         "raids": tuple(parts),
     }
+
+
+def with_segments(pool: Pool, becomes: Mapping[str, tuple[Segment, ...]]) -> Pool:
+    """Return a pool some of whose volumes, by their names, lie elsewhere; they stay as large as they are."""
+
+    def change(own: Section) -> None:
+        known = inner(own, "logical_volumes")
+        for name, segments in becomes.items():
+            kept = {key: value for key, value in inner(known, name).items() if not key.startswith("segment")}
+            written = {f"segment{at}": _segment_section(one) for at, one in enumerate(segments, 1)}
+            known[name] = {**kept, "segment_count": len(written), **written}
+        own["logical_volumes"] = known
+
+    return _changed(pool, change)
 
 
 def without_volume(pool: Pool, name: str) -> Pool:

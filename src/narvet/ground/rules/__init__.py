@@ -14,7 +14,19 @@ A finding has a level (error, warning, note), a rule, a place, a message with th
 |---|---|---|"""
 
 RULES = declared()
-__all__ = ["RULES", "devices", "disks", "filesystems", "guests", "images", "plugs", "pools", "stores", "table", "tables"]
+__all__ = [
+    "RULES",
+    "devices",
+    "disks",
+    "filesystems",
+    "guests",
+    "images",
+    "plugs",
+    "pools",
+    "stores",
+    "table",
+    "tables",
+]
 
 
 def table() -> str:

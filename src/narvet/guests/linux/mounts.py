@@ -8,10 +8,10 @@ from typing import NamedTuple
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import FilesystemState
-from narvet.ground.findings import Finding, Place, disk_place
+from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import guests as rules
 from narvet.model.estate import Disk, Guest, Mount, MountEntry, MountPoint, Partition
-from narvet.model.layout import PlannedDisk
+from narvet.model.layout import Mountable
 
 NOWHERE = "none"  # fstab(5): what the second field of swap says
 _SWAP = "swap"
@@ -34,17 +34,17 @@ class Mounted(NamedTuple):
         return MountEntry(source, self.mount.at or NOWHERE, kind.mount_type, ",".join(words), 0, kind.check_pass)
 
 
-def mounted(disks: Iterable[PlannedDisk]) -> Iterator[Mounted]:
+def mounted(disks: Iterable[Mountable]) -> Iterator[Mounted]:
     """Yield what a guest's disks hold that needs a line: what is mounted, and swap."""
     for disk in disks:
         for part in disk.wanted.partitions:
             if part.filesystem is None or part.mount is None:
                 continue
             if part.mount.at is not None or part.filesystem.kind == _SWAP:
-                yield Mounted(disk_place(disk.name).part(part.mount.index), part, part.filesystem, part.mount)
+                yield Mounted(disk.place.part(part.mount.index), part, part.filesystem, part.mount)
 
 
-def entries_of(disks: Iterable[PlannedDisk]) -> tuple[MountEntry, ...]:
+def entries_of(disks: Iterable[Mountable]) -> tuple[MountEntry, ...]:
     """Return the entries that a guest's disks ask for; a mount point below another comes after it."""
     return tuple(sorted((one.entry for one in mounted(disks)), key=_order))
 
@@ -53,13 +53,13 @@ def _order(entry: MountEntry) -> tuple[bool, list[str]]:
     return entry.file == NOWHERE, entry.file.split("/")
 
 
-def mount_points_of(disks: Iterable[PlannedDisk]) -> dict[str, MountPoint]:
+def mount_points_of(disks: Iterable[Mountable]) -> dict[str, MountPoint]:
     """Return the mount points that a guest's disks ask for, with owner and mode."""
     mounts = (part.mount for disk in disks for part in disk.wanted.partitions if part.mount)
     return {mount.at: MountPoint(uid=mount.uid, gid=mount.gid, mode=mount.mode) for mount in mounts if mount.at}
 
 
-def check_mounts(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+def check_mounts(disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
     """Yield what is to be said about the mount points and entries of a guest's disks."""
     every = list(mounted(disks))
     yield from _among_themselves(every)
@@ -154,7 +154,7 @@ def missing_entries(wanted: Iterable[MountEntry], existing: Iterable[MountEntry]
 
 
 def surplus_entries(
-    wanted: Iterable[MountEntry], disks: Iterable[PlannedDisk], existing: Iterable[MountEntry]
+    wanted: Iterable[MountEntry], disks: Iterable[Mountable], existing: Iterable[MountEntry]
 ) -> tuple[MountEntry, ...]:
     """Return the existing entries that Narvet wrote for one of a sheet's disks, and that are not wanted any more."""
     sources = {source_of(entry.spec) for entry in wanted}

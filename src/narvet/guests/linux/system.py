@@ -37,7 +37,7 @@ from narvet.guests.linux.root import FSTAB, change_entries, recognised, root_of
 from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
 from narvet.guests.roots import root_asked
 from narvet.model.estate import Disk, FoundSystem, Guest, Image, MountPoint, Partition, Root
-from narvet.model.layout import PlannedDisk
+from narvet.model.layout import Mountable, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
 from narvet.sheet.resolved import ResolvedDisk
@@ -77,7 +77,7 @@ class Linux:
         """Return the size of a disk as Linux lists it: one decimal, in powers of 1024, without an i."""
         return show_as_linux(size)
 
-    def mounts(self, disks: Iterable[PlannedDisk]) -> Iterator[MountAsked]:
+    def mounts(self, disks: Iterable[Mountable]) -> Iterator[MountAsked]:
         """Yield what a guest's disks ask to be mounted, as their lines of fstab say."""
         for one in sorted(mounted(disks), key=lambda one: (one.mount.at is None, (one.mount.at or "").split("/"))):
             entry = one.entry
@@ -121,7 +121,7 @@ class Linux:
             return Ownership(), (rules.owner_unknown.error(place, owner, found.name, accounts_known=known),)
         return Ownership(*ids), ()
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
         """Return the entries and mount points that a guest's disks ask for, and Narvet's own that none asks for now."""
         own = tuple(disks)
         entries = entries_of(own)
@@ -134,11 +134,11 @@ class Linux:
             surplus=surplus_entries(entries, (*own, *others), found.entries),
         )
 
-    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+    def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:
         """Return the entries and mount points of some disks, and Narvet's own for them that none asks for now."""
         return self.wanted(disks, found)
 
-    def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+    def check_mounts(self, disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
         own = tuple(disks)
         yield from check_mounts(own, found)
@@ -168,7 +168,7 @@ class Linux:
             elif there_now is not None and _can_be_given(point, there_now):
                 yield Difference(place.inside(at), Aspect.MOUNT_POINT_OWNER, _owner(point), _owner(there_now))
 
-    def is_mounted(self, disk: PlannedDisk, found: Guest) -> bool:
+    def is_mounted(self, disk: Mountable, found: Guest) -> bool:
         """Return whether the guest's fstab mounts a filesystem of a disk."""
         return bool(mounting(disk.wanted, found.entries))
 
@@ -193,7 +193,7 @@ class Linux:
         if missing or changed or wanted.surplus:
             yield ChangeEntries(found.name, root, missing, changed, wanted.surplus)
 
-    def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
+    def removal(self, disk: Mountable, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the removal of the lines that mount a disk's filesystems, unless another disk asks for them."""
         if found.root is None or disk.origin is not None:
             return

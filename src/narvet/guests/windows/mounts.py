@@ -16,12 +16,12 @@ from uuid import UUID
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Folder
 from narvet.formats.volumes import Volume
-from narvet.ground.findings import Finding, Place, disk_place
+from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import guests as rules
 from narvet.guests.contract import PartitionKey
 from narvet.guests.windows.registry import BY_GUID
 from narvet.model.estate import Disk, Guest, Partition, RegistryValue
-from narvet.model.layout import PlannedDisk
+from narvet.model.layout import Mountable
 from narvet.sheet.resolved import ResolvedPartition, ResolvedSheet
 
 _LETTERS = "\\DosDevices\\"
@@ -118,7 +118,7 @@ def _without_host(volume: _Volume, host: _Volume | None) -> Finding:
     return rules.mount_point_not_possible.error(volume.where, reason, remedy)
 
 
-def registry_values(disks: Iterable[PlannedDisk]) -> tuple[RegistryValue, ...]:
+def registry_values(disks: Iterable[Mountable]) -> tuple[RegistryValue, ...]:
     """Return a guest's values of MountedDevices, letters first, each group in order."""
     values = (
         value
@@ -135,7 +135,7 @@ def letter_of(disk: Disk, part: Partition, found: Iterable[RegistryValue]) -> st
     return letter_in(found, _identity(disk, part))
 
 
-def check_letters(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+def check_letters(disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
     """Yield the letters that a guest's registry gives to volumes that are none of the sheet's."""
     own = tuple(disks)
     known = {_identity(disk.wanted, part) for disk in own for part in disk.wanted.partitions if part.number}
@@ -146,11 +146,11 @@ def check_letters(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Findin
         for part in disk.wanted.partitions:
             letter = part.at or ""
             if letter in taken and taken[letter] not in known and part.mount is not None:
-                place = disk_place(disk.name).part(part.mount.index).key("at")
+                place = disk.place.part(part.mount.index).key("at")
                 yield rules.letter_in_use.error(place, letter, found.name, tuple(sorted(taken)))
 
 
-def folders_asked(disks: Iterable[PlannedDisk]) -> Iterator[tuple[Place, Partition, str]]:
+def folders_asked(disks: Iterable[Mountable]) -> Iterator[tuple[Place, Partition, str]]:
     """Yield the partitions that are to be mounted in a folder of a volume that is none of the sheet's, and where."""
     parts = [(disk, part) for disk in disks for part in disk.wanted.partitions if part.at and part.mount]
     places = {part.at.upper() for _, part in parts if part.at}
@@ -158,10 +158,10 @@ def folders_asked(disks: Iterable[PlannedDisk]) -> Iterator[tuple[Place, Partiti
         names = (part.at or "").split("\\")
         above = ("\\".join(names[:length]).upper() for length in range(1, len(names)))
         if len(names) > 1 and part.mount is not None and not any(one in places for one in above):
-            yield disk_place(disk.name).part(part.mount.index).key("at"), part, part.at or ""
+            yield disk.place.part(part.mount.index).key("at"), part, part.at or ""
 
 
-def check_folders(disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+def check_folders(disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
     """Yield folders that no volume can be mounted in, by what is found in a guest's root."""
     every = tuple(disks)
     own = {"", *(part.mount.volume for disk in every for part in disk.wanted.partitions if part.mount)}
@@ -200,7 +200,7 @@ def mounted_letters(values: Iterable[RegistryValue]) -> Iterator[tuple[str, str]
 
 
 def taken_back(
-    wanted: Iterable[RegistryValue], disks: Iterable[PlannedDisk], found: Iterable[RegistryValue]
+    wanted: Iterable[RegistryValue], disks: Iterable[Mountable], found: Iterable[RegistryValue]
 ) -> tuple[RegistryValue, ...]:
     """Return the values, without data, by which a guest is to forget what an earlier text told it of a sheet's disks.
 

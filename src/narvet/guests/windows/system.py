@@ -39,7 +39,7 @@ from narvet.guests.windows.registry import HEAD, KEY, POLICY_LINES, guest_with_t
 from narvet.guests.windows.root import SYSTEM_HIVE, facts_of, is_windows_root, root_of
 from narvet.guests.windows.steps import ChangeRegistry, MountFolder, RemoveRegistryText, WriteRegistryText
 from narvet.model.estate import Disk, FoundSystem, Guest, Partition, RegistryValue, Root
-from narvet.model.layout import PlannedDisk
+from narvet.model.layout import Mountable, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
@@ -111,7 +111,7 @@ class Windows:
         """Return what is mounted in folders of a guest's partitions, and what is wrong with its letters and folders."""
         return folder_mounts(sheet, guest)
 
-    def wanted(self, disks: Iterable[PlannedDisk], found: Guest, others: Iterable[PlannedDisk] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
         """Return the registry values that a guest's disks ask for, and those taken back; None if there are none."""
         own = tuple(disks)
         values = registry_values(own)
@@ -126,7 +126,7 @@ class Windows:
             found.name, found.entries_path, values=every, root=found.root, new_disks=online, links={**gone, **links}
         )
 
-    def only(self, disks: Iterable[PlannedDisk], found: Guest) -> Guest:
+    def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:
         """Return the registry values of some disks, among those that are there already."""
         if found.root is not None:
             return self.wanted(disks, found)
@@ -135,7 +135,7 @@ class Windows:
         online = "online" if found.asks_online else ""
         return Guest(found.name, found.entries_path, values=tuple(values.values()) or None, new_disks=online)
 
-    def check_mounts(self, disks: Iterable[PlannedDisk], found: Guest) -> Iterator[Finding]:
+    def check_mounts(self, disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
         """Yield an error where a registry text cannot be written."""
         own = tuple(disks)
         if found.problem and own:
@@ -158,7 +158,7 @@ class Windows:
             there = None if found.values is None else "other values"
             yield Difference(guest_place(found.name), Aspect.REGISTRY, "as the sheet has it", there)
 
-    def is_mounted(self, disk: PlannedDisk, found: Guest) -> bool:
+    def is_mounted(self, disk: Mountable, found: Guest) -> bool:
         """Return whether the guest's registry text ties a letter or folder to a disk."""
         return (
             bool(found.values) and disk.origin is None and bool(set(registry_values([disk])) & set(found.values or ()))
@@ -179,7 +179,7 @@ class Windows:
             changes = not set(found.values or ()) <= set(wanted.values)
             yield WriteRegistryText(found.name, found.entries_path or "", wanted.values, changes, online)
 
-    def removal(self, disk: PlannedDisk, left: Guest, found: Guest) -> Iterator[Step]:
+    def removal(self, disk: Mountable, left: Guest, found: Guest) -> Iterator[Step]:
         """Yield the writing of the registry text as it is without a disk."""
         if found.root is not None:
             kept = {value.name for value in left.values or () if value.data}
