@@ -137,16 +137,16 @@ def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
 
     every = [one for one in layout.differences if one.where.kind == "pool"]
     own = [one for one in every if one.where.name.partition(".")[0] == pool.name]
-    volumes = []
-    for volume in pool.volumes:
-        if volume.found is not None:
-            differ = [one for one in own if one.where.name == volume.name]
-            volume = replace(volume, wanted=as_found(volume.wanted, volume.found, differ))
-        volumes.append(volume)
+    volumes = tuple(
+        replace(one, wanted=as_found(one.wanted, one.found, [each for each in own if each.where.name == one.name]))
+        if one.found is not None
+        else one
+        for one in pool.volumes
+    )
     told = tuple(_told(one) for one in own if one.answer.is_move)
     asked = {volume.volume: asked_of(volume.wanted) for volume in pool.volumes}
     folders = tuple(store.path for store in layout.stores)
-    return ChangePool(replace(pool, volumes=tuple(volumes)), folders, trust, told, asked)
+    return ChangePool(replace(pool, volumes=volumes), folders, trust, told, asked)
 
 
 def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:

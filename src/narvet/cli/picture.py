@@ -62,7 +62,7 @@ def _of_sheet(sheet: Path, names: tuple[str, ...]) -> tuple[str, list[Core], tup
     layout = narvet.review(sheet, names).layout
     known = {disk.name: disk for disk in layout.disks}
     disks = [known[name] for name in names] or list(layout.disks)
-    return layout.title, cores_of(disks), () if names else layout.stores
+    return layout.title, cores_of(disks, layout.pools), () if names else layout.stores
 
 
 def _of_images(paths: tuple[str, ...]) -> tuple[str, list[Core], tuple[StoreCapacity, ...]]:

@@ -118,6 +118,8 @@ def _pool(
     _same_kind(work)
     leaving, transfers = _join(work)
     volumes = _volumes(work, facts)
+    if leaving and any(one.found is not None and one.wanted.size < one.found.size for one in volumes):
+        work.cannot("volumes become smaller while a member leaves", "do one after the other, each with its own write")
     if work.pool != work.before or (found is not None and found.stale):
         work.pool = numbered(work.pool, sheet.dated)
     planned = PlannedPool(
@@ -208,7 +210,8 @@ def _join(work: _Work) -> tuple[dict[str, MemberPlace], tuple[Transfer, ...]]:
         lacking = show_bytes(error.lacking * extent)
         work.cannot(
             f"a member cannot leave it: {lacking} of what lies there find no room on the others",
-            "make the others larger, or add a disk to the pool, or let the member stay",
+            "make the others larger, or add a disk to the pool; or make volumes smaller, with a write of its own, "
+            "before the member leaves",
         )
         return {}, ()
     work.pool = with_members(with_segments(work.pool, becomes), members)

@@ -12,12 +12,14 @@ from narvet.guests import guest_system
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
+    from narvet.formats.pools.member import MemberState
     from narvet.ground.findings import Finding, Rule
     from narvet.model.devices import Device
     from narvet.model.estate import Disk, FoundSystem, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.model.plugs import DoorState, Rates
+    from narvet.model.pools import PlannedPool, PlannedVolume
     from narvet.report import shapes
     from narvet.usecases.attach import Attached, Attaching
     from narvet.usecases.enlarge import Resized
@@ -39,12 +41,58 @@ def review_facts(reviewed: Reviewed) -> shapes.ReviewFacts:
         "title": layout.title,
         "mark": reviewed.mark,
         "disks": [_planned(disk) for disk in layout.disks],
-        "pools": [],
+        "pools": [_pool(pool) for pool in layout.pools],
         "stores": [_store(store) for store in layout.stores],
         "changes": [_change(one) for one in layout.differences if one.answer.is_move],
         "entries": entry_facts(layout),
         "doors": {name: _door(door) for name, door in layout.doors.items()},
         "findings": finding_facts(layout.findings),
+    }
+
+
+def _pool(pool: PlannedPool) -> shapes.PoolFacts:
+    becomes, members = pool.becomes, pool.members
+    held = {one.id: one.count * becomes.extent for one in becomes.members}
+    rows: list[shapes.MemberFacts] = [
+        {
+            "id": plain,
+            "disk": one.disk,
+            "path": one.path,
+            "partition": one.partition,
+            "size": one.size,
+            "usable": held[plain],
+        }
+        for plain, one in members.items()
+        if plain in held
+    ]
+    return {
+        "name": pool.name,
+        "guest": pool.guest,
+        "state": pool.state,
+        "id": becomes.id,
+        "extent": becomes.extent,
+        "free": becomes.free,
+        "members": rows,
+        "volumes": [_volume(pool, one) for one in pool.volumes],
+    }
+
+
+def _volume(pool: PlannedPool, volume: PlannedVolume) -> shapes.VolumeFacts:
+    part, there = volume.wanted.partitions[0], pool.becomes.volume(volume.volume)
+    inside = part.filesystem
+    return {
+        "name": volume.volume,
+        "id": there.id,
+        "size": volume.wanted.size,
+        "spread": there.spread,
+        "over": there.width,
+        "disks": list(pool.disks_of(there)),
+        "filesystem": inside.kind if inside else None,
+        "uuid": inside.uuid if inside else None,
+        "label": inside.label if inside else "",
+        "at": part.at,
+        "shows": _shows(part.capacity) if part.capacity else None,
+        "losses": [{"what": loss.what, "size": loss.size} for loss in part.capacity.losses] if part.capacity else [],
     }
 
 
@@ -377,7 +425,16 @@ def _store(store: StoreCapacity) -> shapes.StoreFacts:
 
 
 def _found_partition(part: Partition, disk: Disk) -> shapes.FoundPartitionFacts:
-    return {**_entry(part, disk), "filesystem": _inside(part.filesystem) if part.filesystem else None}
+    return {
+        **_entry(part, disk),
+        "filesystem": _inside(part.filesystem) if part.filesystem else None,
+        "member": _member(part.member) if part.member else None,
+    }
+
+
+def _member(member: MemberState) -> shapes.FoundMemberFacts:
+    pool = member.pool
+    return {"id": member.shape.id, "pool": pool.name if pool else None, "pool_id": pool.id if pool else None}
 
 
 def _inside(found: FilesystemState) -> shapes.InsideFacts:

@@ -20,6 +20,7 @@ from narvet.report.cores import Band, bands_found, bands_of
 if TYPE_CHECKING:
     from narvet.model.estate import Disk
     from narvet.model.layout import PlannedDisk, StoreCapacity
+    from narvet.model.pools import PlannedPool
 
 ON_A_PAGE = 60
 """More disks than this are drawn on several pages."""
@@ -50,13 +51,13 @@ class Core:
 Cell = Core | tuple["StoreCapacity", ...]
 
 
-def cores_of(disks: Sequence[PlannedDisk]) -> list[Core]:
-    """Return disks as planned."""
+def cores_of(disks: Sequence[PlannedDisk], pools: Sequence[PlannedPool] = ()) -> list[Core]:
+    """Return disks as planned, with what pools have on them."""
     return [
         Core(
             disk.name,
             (_heading(disk.wanted), f"{disk.guest} at {disk.slot or 'no slot'}, in {disk.store}"),
-            bands_of(disk),
+            bands_of(disk, pools),
         )
         for disk in disks
     ]

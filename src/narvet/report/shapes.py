@@ -163,13 +163,54 @@ class DoorFacts(TypedDict):
     plugged: list[PluggedFacts]
 
 
+class MemberFacts(TypedDict):
+    """A member of a pool; `usable` is what its extents come to."""
+
+    id: str
+    disk: str
+    path: str
+    partition: int
+    size: int
+    usable: int
+
+
+class VolumeFacts(TypedDict):
+    """A volume of a pool as it is asked for; shows and its losses add up to its size."""
+
+    name: str
+    id: str
+    size: int
+    spread: str | None
+    over: int
+    disks: list[str]
+    filesystem: str | None
+    uuid: str | None
+    label: str
+    at: str | None
+    shows: ShowsFacts | None
+    losses: list[LossFacts]
+
+
+class PoolFacts(TypedDict):
+    """A pool of a sheet."""
+
+    name: str
+    guest: str
+    state: str
+    id: str
+    extent: int
+    free: int
+    members: list[MemberFacts]
+    volumes: list[VolumeFacts]
+
+
 class ReviewFacts(TypedDict):
     """What `review --json` prints."""
 
     title: str
     mark: str
     disks: list[DiskFacts]
-    pools: list[dict[str, Any]]
+    pools: list[PoolFacts]
     stores: list[StoreFacts]
     changes: list[ChangeFacts]
     entries: dict[str, list[str]]
@@ -205,10 +246,19 @@ class InsideFacts(TypedDict):
     links: list[LinkFacts]
 
 
+class FoundMemberFacts(TypedDict):
+    """What a partition is in a pool, none yet where that is null."""
+
+    id: str
+    pool: str | None
+    pool_id: str | None
+
+
 class FoundPartitionFacts(EntryFacts):
     """A partition that was found."""
 
     filesystem: InsideFacts | None
+    member: FoundMemberFacts | None
 
 
 class MountFacts(TypedDict):

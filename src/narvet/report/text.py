@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Literal
 
 from rich.console import Group, RenderableType
@@ -12,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from narvet.ground.errors import printable
-from narvet.ground.findings import LEVELS, Finding, Rule, guest_place, has_errors
+from narvet.ground.findings import LEVELS, Finding, Place, Rule, guest_place, has_errors, image_place
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -21,7 +20,7 @@ from narvet.guests import guest_system
 from narvet.guests.contract import WritesSizes
 from narvet.model.plugs import Plug
 from narvet.plan.by_hand import HandWork, plug_in, show_rates
-from narvet.report.cores import Band, band_of, bands_of, bands_with, name_of
+from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
 from narvet.report.facts import entry_facts, where_of
 
 if TYPE_CHECKING:
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
+    from narvet.model.pools import FoundPool
     from narvet.report.terminal import Marks
     from narvet.usecases.attach import Attaching
     from narvet.usecases.enlarge import Resized
@@ -97,7 +97,8 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = 
         parts += ["Name disks after the sheet to see them in depth.", ""] if depth != "brief" else []
     for disk in layout.disks:
         if disk.name in deep:
-            parts += [_disk(disk, layout.differences, marks), ""]
+            parts += [_disk(disk, layout, marks), ""]
+    parts += _pools(layout, deep, marks)
     guests = {disk.guest for disk in layout.disks if disk.name in deep}
     parts += _by_hand(layout, [disk for disk in layout.disks if disk.name in named])
     parts += _guest_changes([one for one in layout.differences if one.where.name in guests], marks)
@@ -107,6 +108,16 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = 
         parts += _guests(layout, marks) if with_entries else []
         parts += _must_be_off(reviewed.steps)
     return Group(*parts)
+
+
+def _pools(layout: Layout, deep: Collection[str], marks: Marks) -> Iterable[RenderableType]:
+    """Yield the pools that disks shown in depth are members of."""
+    from narvet.report.pools import planned
+
+    for pool in layout.pools:
+        if any(one.disk in deep for one in pool.members.values()):
+            yield planned(layout, pool, marks)
+            yield ""
 
 
 def _by_hand(layout: Layout, disks: Iterable[PlannedDisk]) -> Iterable[RenderableType]:
@@ -127,7 +138,8 @@ def _work(work: HandWork) -> Iterable[RenderableType]:
 
 def _counted(layout: Layout) -> Text:
     guests = len({disk.guest for disk in layout.disks})
-    counts = (counted(len(layout.disks), "disk"), counted(guests, "guest"), counted(len(layout.stores), "store"))
+    counts = [counted(len(layout.disks), "disk"), counted(guests, "guest"), counted(len(layout.stores), "store")]
+    counts[1:1] = [counted(len(layout.pools), "pool")] if layout.pools else []
     return Text(", ".join(counts), "dim")
 
 
@@ -168,13 +180,13 @@ def _available(disk: PlannedDisk) -> int:
     return sum(part.capacity.available for part in disk.wanted.partitions if part.capacity)
 
 
-def _disk(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
+def _disk(disk: PlannedDisk, layout: Layout, marks: Marks) -> RenderableType:
     place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.path}"
     place += f"\n{_recognised(disk)}"
-    core_of = _core(disk.wanted, bands_of(disk), disk.system, disk.name, place, marks)
-    return Group(core_of, _changes(disk, differences, marks)) if disk.state == "to change" else core_of
+    core_of = _core(disk.wanted, bands_of(disk, layout.pools), disk.system, disk.name, place, marks)
+    return Group(core_of, _changes(disk, layout.differences, marks)) if disk.state == "to change" else core_of
 
 
 def _slot(disk: PlannedDisk) -> str:
@@ -276,7 +288,8 @@ def numbered(steps: Iterable[str]) -> RenderableType:
 def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks) -> RenderableType:
     """Return what a disk that exists is and what it becomes."""
     own = [one for one in differences if one.where.kind == "disk" and one.where.name == disk.name]
-    table = _before_and_after([one for one in own if one.answer.is_move], disk.wanted, marks)
+    moves = [one for one in own if one.answer.is_move]
+    table = before_and_after(moves, disk.place, disk.wanted.partitions, marks)
     return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 
@@ -288,21 +301,25 @@ def resized(done: Resized, marks: Marks) -> RenderableType:
         return Group(head, "Nothing was changed: see to the errors first.")
     if not done.changes:
         return Group(head, "There is nothing to be changed.")
-    return Group(head, Padding(_before_and_after(done.changes, done.after, marks), (0, 0, 0, 2)))
+    changed = before_and_after(done.changes, image_place(done.after.path), done.after.partitions, marks)
+    return Group(head, Padding(changed, (0, 0, 0, 2)))
 
 
-def _before_and_after(changes: Iterable[Difference], disk: Disk, marks: Marks) -> RenderableType:
-    """Return a row for each thing that changes, and for what a guest can then fill."""
+def before_and_after(
+    changes: Iterable[Difference], where: Place, partitions: Iterable[Partition], marks: Marks
+) -> RenderableType:
+    """Return a row for each thing at a place that changes, and for what a guest can then fill."""
     table = grid("left", "right", "left", "right", "left")
     for one in changes:
-        place = where_of(one).removeprefix(str(replace(one.where, partition=None, detail=""))).strip(". ") or "size"
+        place = where_of(one).removeprefix(str(where)).strip(". ") or "size"
         becomes, was = one.shown
         more = _more(one.asked - one.found) if isinstance(one.asked, int) and isinstance(one.found, int) else ""
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
-    for part in disk.partitions:
+    for part in partitions:
         if part.resizing is not None and part.there is not None and part.filesystem is not None:
             before, after = part.there.available, part.filesystem.available
-            what = f"partition {part.number} available to fill" if part.number else "available to fill"
+            at = where.name.partition(".")[2] if where.kind == "pool" else ""
+            what = f"{f'partition {part.number}' if part.number else at} available to fill".strip()
             table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(_more(after - before), "dim"))
     return table
 
@@ -322,7 +339,7 @@ def _core(disk: Disk, bands: Iterable[Band], system: str, name: str, place: str,
     image = disk.image
     sectors = f"{disk.table_name}, sectors of {show_bytes(image.sector_size)}"
     head = Text.assemble((name, "name"), f"  {show_both(image.size)}, {image.format}, {image.space}; {sectors}")
-    shown = [_shows(part, part.capacity, system, marks) for part in disk.partitions if part.capacity]
+    shown = [shows(part, part.capacity, system, marks) for part in disk.partitions if part.capacity]
     return Group(head, Text(place, "dim"), Padding(core(bands, marks), (1, 0, 0, 2)), *shown)
 
 
@@ -330,7 +347,7 @@ def _state(disk: PlannedDisk) -> str:
     return f"to make, {show_binary(disk.wanted.image.stored)} at first" if disk.state == "to make" else disk.state
 
 
-def _shows(part: Partition, shows: Capacity, system: str, marks: Marks) -> RenderableType:
+def shows(part: Partition, shows: Capacity, system: str, marks: Marks, what: str = "the partition") -> RenderableType:
     """Return what the guest will show for a filesystem, and the account of where the other bytes went.
 
     Where the terminal is narrow, only the bytes are given.
@@ -341,7 +358,7 @@ def _shows(part: Partition, shows: Capacity, system: str, marks: Marks) -> Rende
         sizes = () if marks.narrow else (show_binary(size), show_decimal(size))
         table.add_row(f"{sign}{show_bytes(size)}", *sizes, what, style=style)
 
-    row("", part.size, "the partition")
+    row("", part.size, what)
     for loss in shows.losses:
         row("- ", loss.size, loss.what, "dim")
     row("", shows.available, "available to fill", "name")
@@ -477,12 +494,23 @@ def steps_done(done: Sequence[Step]) -> RenderableType:
     return table
 
 
-def surveys(found: Sequence[Disk], marks: Marks, *, in_brief: bool = False) -> RenderableType:
+def surveys(
+    found: Sequence[Disk], marks: Marks, *, in_brief: bool = False, pools: Iterable[FoundPool] = ()
+) -> RenderableType:
     """Return what was found at each path; `in_brief` has a line for each ahead of that."""
     parts: list[RenderableType] = [in_lines(found), ""] if in_brief else []
     for one in found:
         parts += [_survey(one, found, marks), ""]
+    for pool in pools:
+        parts += [found_pool(pool), ""]
     return Group(*parts)
+
+
+def found_pool(pool: FoundPool) -> RenderableType:
+    """Return a pool that was found on images."""
+    from narvet.report import pools
+
+    return pools.found(pool)
 
 
 def in_lines(found: Iterable[Disk]) -> RenderableType:
@@ -490,12 +518,20 @@ def in_lines(found: Iterable[Disk]) -> RenderableType:
     table = headed("image", "size", "stored", "~format", "~holds")
     for one in found:
         every = [
-            f"{name_of(part)} {part.filesystem.kind if part.filesystem else ''}".strip() for part in one.partitions
+            f"{name_of(part)} {part.filesystem.kind if part.filesystem else _of_pool(part)}".strip()
+            for part in one.partitions
         ]
         inside = ", ".join(every) or "nothing known"
         sizes = show_binary(one.size), show_binary(one.image.stored)
         table.add_row(Text(one.path, "name"), *sizes, one.image.format, f"{one.table_name}: {inside}")
     return table
+
+
+def _of_pool(part: Partition) -> str:
+    """Return what a partition is in a pool, empty if it is in none."""
+    if part.member is None:
+        return ""
+    return f"of pool {printable(part.member.pool.name)}" if part.member.pool else "of no pool yet"
 
 
 def _survey(found: Disk, every: Sequence[Disk], marks: Marks) -> RenderableType:
@@ -511,7 +547,7 @@ def _survey(found: Disk, every: Sequence[Disk], marks: Marks) -> RenderableType:
         if found.table_id
         else "no table"
     )
-    rows = [band_of(part, found) for part in found.partitions]
+    rows = [band for part in found.partitions for band in (member_bands(part) or [band_of(part, found)])]
     inside = [Padding(core(rows, marks), (0, 0, 0, 2))] if rows else []
     known = [(part, part.filesystem) for part in found.partitions if part.filesystem]
     details = [Padding(Text(line, overflow="fold"), (0, 0, 0, 2)) for line in _links(known, marks)]

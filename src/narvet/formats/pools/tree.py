@@ -195,6 +195,16 @@ class Pool:
         """Bytes of the extents that no volume takes."""
         return self.total - sum(count for own in self.taken().values() for _, count in own) * self.extent
 
+    def bytes_of(self, volume: PoolVolume) -> int:
+        """Return the bytes that a volume takes of the members, with its copies and what tells of their state."""
+        known = {one.name for one in self.members}
+        every = (one for part in (volume, *self.inner_volumes(volume)) for one in part.segments)
+        return sum(
+            one.count * self.extent
+            for one in every
+            if one.kind == _PLAIN and any(name in known for name, _ in one.parts)
+        )
+
     @property
     def is_known(self) -> bool:
         """Whether it is certain which extents are free: kinds that are not known lie on other volumes only."""
