@@ -15,7 +15,17 @@ from narvet.cli.main import cli
 from narvet.ground.rules import table
 from narvet.model.controllers import controller_table
 from narvet.report.shapes import SHAPES, json_schema
-from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, Sheet, StoreForm, schema
+from narvet.sheet.form import (
+    DiskForm,
+    Form,
+    GuestForm,
+    PartitionForm,
+    PoolForm,
+    Sheet,
+    StoreForm,
+    VolumeForm,
+    schema,
+)
 from narvet.sheet.keys import key_table
 from narvet.usecases.words import words_table
 
@@ -25,6 +35,8 @@ FORMS: dict[str, type[Form]] = {
     "guest": GuestForm,
     "disk": DiskForm,
     "partition": PartitionForm,
+    "pool": PoolForm,
+    "volume": VolumeForm,
 }
 
 COMMON = ("--quiet", "--strict", "--log", "--help")

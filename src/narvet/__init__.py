@@ -78,7 +78,7 @@ if TYPE_CHECKING:
     from narvet.usecases.reclaim import Reclaimed, reclaim
     from narvet.usecases.retire import retire
     from narvet.usecases.shrink import shrink
-    from narvet.usecases.survey import images_in, survey
+    from narvet.usecases.survey import images_in, survey, survey_pools
     from narvet.usecases.tie import Tied, tie
     from narvet.usecases.words import WORDS
     from narvet.usecases.wrap import Wrapped, unwrap, wrap
@@ -132,7 +132,7 @@ _HOMES = {
     "usecases.reclaim": ("Reclaimed", "reclaim"),
     "usecases.retire": ("retire",),
     "usecases.shrink": ("shrink",),
-    "usecases.survey": ("images_in", "survey"),
+    "usecases.survey": ("images_in", "survey", "survey_pools"),
     "usecases.tie": ("Tied", "tie"),
     "usecases.words": ("WORDS",),
     "usecases.wrap": ("Wrapped", "unwrap", "wrap"),
@@ -152,8 +152,8 @@ __all__ = [
     "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview",
     "keep_answers", "kept_answers", "lay_example_out", "list_devices", "look", "make", "nearest", "not_read_in_full",
     "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
-    "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "table", "take_out", "tie", "unwrap",
-    "wrap", "write", "write_inside", "write_list",
+    "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "survey_pools", "table", "take_out", "tie",
+    "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

@@ -33,6 +33,11 @@ MODULES = (
     "vfat",
     "exfat",
     "ntfs3",
+    "dm_mod",
+    "raid1",
+    "dm_raid",
+    "xts",
+    "dm_crypt",
 )
 PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
 SECONDS = 900
@@ -65,6 +70,53 @@ int main(int count, char **words) {
 }
 """
 
+
+# The kernel's own call to make a device of parts of others (linux/dm-ioctl.h): map NAME < table, whose lines are
+# "first-sector sectors kind parameters"; it says the path of the device.
+MAP = """
+#include <fcntl.h>
+#include <linux/dm-ioctl.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+static char data[1 << 16];
+static struct dm_ioctl *head = (struct dm_ioctl *)data;
+static int call(int control, char *name, unsigned long what) {
+    head->version[0] = 4; head->data_size = sizeof data; head->data_start = sizeof *head; head->flags = 0;
+    strcpy(head->name, name);
+    return ioctl(control, what, data);
+}
+int main(int count, char **words) {
+    int control = open("/dev/mapper/control", O_RDWR);
+    memset(data, 0, sizeof data);
+    if (call(control, words[1], DM_DEV_CREATE)) { perror("create"); return 1; }
+    unsigned long long device = head->dev;
+    memset(data, 0, sizeof data);
+    char line[4096], *at = data + sizeof *head;
+    while (fgets(line, sizeof line, stdin)) {
+        struct dm_target_spec *spec = (struct dm_target_spec *)at;
+        char rest[4096];
+        unsigned long long start, length;
+        if (sscanf(line, "%llu %llu %15s %[^\\n]", &start, &length, spec->target_type, rest) != 4) return 2;
+        spec->sector_start = start; spec->length = length;
+        strcpy(at + sizeof *spec, rest);
+        spec->next = (sizeof *spec + strlen(rest) + 8) / 8 * 8;
+        at += spec->next; head->target_count++;
+    }
+    unsigned targets = head->target_count;
+    head->target_count = targets;
+    if (call(control, words[1], DM_TABLE_LOAD)) { perror("load"); return 3; }
+    memset(data, 0, sizeof data);
+    if (call(control, words[1], DM_DEV_SUSPEND)) { perror("resume"); return 4; }
+    char path[64];
+    sprintf(path, "/dev/map-%s", words[1]);
+    mknod(path, S_IFBLK | 0600, makedev((device >> 8) & 0xfff, (device & 0xff) | ((device >> 12) & 0xfff00)));
+    puts(path);
+    return 0;
+}
+"""
 
 # How many of its info lines on mounting and unmounting the kernel has left out, which it says as a warning.
 _LEFT_OUT = re.compile(r"EXT4-fs (un)?mount: \d+ callbacks suppressed")
@@ -187,7 +239,7 @@ def complaints(log: str, *names: str, passed_over: tuple[str, ...] = ()) -> list
 def built() -> tuple[Path, Path]:
     """Return the kernel and the initramfs, made once and cached."""
     cache = Path(os.environ.get("NARVET_CACHE") or Path.home() / ".cache" / "narvet") / "guest"
-    mark = hashlib.sha256((INIT + GROW + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
+    mark = hashlib.sha256((INIT + GROW + MAP + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
     place = cache / mark
     cache.mkdir(parents=True, exist_ok=True)
     with (cache / "lock").open("w") as lock:  # two guests find an empty cache at once; one of them builds
@@ -217,8 +269,9 @@ def _build(folder: Path, made: Path) -> None:
     root = folder / "root"
     (root / "bin").mkdir(parents=True)
     shutil.copy(shutil.which("busybox") or "", root / "bin" / "busybox")
-    (folder / "grow.c").write_text(GROW)
-    _run("gcc", "-static", "-o", str(root / "bin" / "grow"), "grow.c", folder=folder)
+    for name, text in (("grow", GROW), ("map", MAP)):
+        (folder / f"{name}.c").write_text(text)
+        _run("gcc", "-static", "-o", str(root / "bin" / name), f"{name}.c", folder=folder)
     names = [file for name in MODULES for file in _module(folder, version, name, root)]
     (root / "modules.order").write_text("".join(f"/{name}\n" for name in dict.fromkeys(names)))
     init = root / "init"

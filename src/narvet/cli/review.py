@@ -52,7 +52,7 @@ def _write_table(to: Path, reviewed: narvet.Reviewed, disks: tuple[str, ...], *,
     if to.exists() and not replace:
         raise narvet.RequestError(f"{to} is there already; name a file that is not, or add --replace")
     chosen = [disk for disk in reviewed.layout.disks if not disks or disk.name in disks]
-    write_rows(to, rows_of(chosen))
+    write_rows(to, rows_of(chosen, () if disks else reviewed.layout.pools))
 
 
 def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_json: bool) -> None:

@@ -32,12 +32,15 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json:
     from narvet.report import facts, text
 
     found, status = _surveys(paths, known)
-    findings = [finding for one in found for finding in one.findings]
+    pools = narvet.survey_pools(found)
+    findings = [*(one for disk in found for one in disk.findings), *(one for pool in pools for one in pool.findings)]
     if as_json:
-        print_json([facts.survey_facts(one, found) for one in found])
+        print_json([facts.survey_facts(one, found, pools) for one in found])
     else:
         in_folders = any(Path(path).is_dir() for path in paths)
-        print_text(lambda marks: text.in_lines(found) if brief else text.surveys(found, marks, in_brief=in_folders))
+        print_text(
+            lambda marks: text.in_lines(found) if brief else text.surveys(found, marks, pools, in_brief=in_folders)
+        )
         shown = [one for one in findings if one.level == "error" or not (brief and one.level == "note")]
         print_text(lambda marks: text.findings(shown, marks))
     ctx.exit(status or status_of(findings))

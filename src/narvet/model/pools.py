@@ -45,7 +45,8 @@ class MemberPlace:
 class FoundPool:
     """A pool that was found: its newest text, where its members are, by their ids, and what lies on its volumes.
 
-    `stale` is whether any member has another text. Volumes that cannot be read are missing among `volumes`.
+    `stale` is whether any member has another text. Volumes that cannot be read are missing among `volumes`; `not_whole`
+    has mirrored ones with copies that cannot be counted on, and why.
     """
 
     pool: Pool
@@ -53,6 +54,7 @@ class FoundPool:
     volumes: Mapping[str, Disk] = field(default_factory=dict)
     stale: bool = False
     findings: tuple[Finding, ...] = ()
+    not_whole: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def missing(self) -> tuple[str, ...]:

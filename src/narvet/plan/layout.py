@@ -32,7 +32,7 @@ from narvet.plan.only import counted_only, narrowed
 from narvet.plan.origins import check_origins, plan_origin
 from narvet.plan.partition_request import Site
 from narvet.plan.plugs import check_doors, check_plugs, plan_plugs, with_plugged
-from narvet.plan.pools import plan_pools, with_pools
+from narvet.plan.pools import plan_pools, with_pools, with_those_of_pools
 from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
@@ -72,7 +72,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     stores = plan_stores(resolved, disks, facts.found)
     findings = (
         *check_plugs(resolved, plugs),
-        *check_doors(disks, facts, of_disks),
+        *check_doors(disks, facts, with_those_of_pools(of_disks, pools, differ_pools)),
         *check_devices(disks, facts, of_disks),
         *asked,
         *said,

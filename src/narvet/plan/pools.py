@@ -87,6 +87,8 @@ def plan_pools(
             continue
         planned, findings = _pool(sheet, asked, every, facts)
         own = tuple(_differences(planned, facts)) if planned is not None else ()
+        if any(one.answer.is_move for one in own):
+            findings += tuple(_not_whole(asked, facts, planned))
         said += findings
         if planned is not None:
             pools.append(_with_state(planned, findings, own))
@@ -129,6 +131,16 @@ def _pool(
     return planned, tuple(work.said)
 
 
+def _not_whole(asked: ResolvedPool, facts: Facts, planned: PlannedPool | None) -> Iterator[Finding]:
+    """Yield an error for mirrored volumes that cannot be counted on, as long as anything is to be changed."""
+    for found in facts.found.pools.values():
+        if planned is not None and found.pool == planned.before:
+            for name, why in found.not_whole.items():
+                told = f"volume {name} is mirrored, and {why}: nothing in the pool can be changed"
+                remedy = "start its guest, and let it make the copies alike"
+                yield rules.pool_cannot_be_changed.error(asked.place, told, remedy)
+
+
 def _extent_for(total: int) -> int:
     """Return the bytes of an extent of a new pool: so many that no text or tool goes through too many of them."""
     extent = _EXTENT
@@ -149,6 +161,9 @@ def _places(name: str, disks: Mapping[str, PlannedDisk]) -> Iterator[tuple[str, 
 
 def _known_findings(found: FoundPool) -> Iterator[Finding]:
     yield from found.findings
+    for name in found.missing:
+        hint = found.pool.member(name).hint
+        yield rules.member_missing.error(pool_place(found.pool.name), found.pool.name, name, hint)
     if not found.pool.is_known:
         why = "it holds something of a kind that is not known here, so that it is not certain what is free"
         yield rules.pool_cannot_be_changed.error(pool_place(found.pool.name), why, "let its guest finish or undo that")
@@ -215,7 +230,8 @@ def _join(work: _Work) -> tuple[dict[str, MemberPlace], tuple[Transfer, ...]]:
         )
         return {}, ()
     work.pool = with_members(with_segments(work.pool, becomes), members)
-    return {one.id: work.found.places[one.id] for one in leaving}, transfers
+    there_now = {one.id: work.found.places[one.id] for one in leaving}
+    return {plain: replace(one, path=work.disks[one.disk].path) for plain, one in there_now.items()}, transfers
 
 
 def _volumes(work: _Work, facts: Facts) -> tuple[PlannedVolume, ...]:
@@ -226,7 +242,7 @@ def _volumes(work: _Work, facts: Facts) -> tuple[PlannedVolume, ...]:
         if old[one.name] not in ("", one.name):
             work.pool = renamed(work.pool, old[one.name], one.name)
     _refuse_renamed(work, old)
-    for one in sorted(work.asked.volumes, key=lambda one: one.content.size == "rest" and one.content.usable is None):
+    for one in sorted(work.asked.volumes, key=_order):
         _allot(work, one, requests[one.name], old[one.name])
     there = {one.name for one in work.pool.volumes}
     return tuple(
@@ -234,6 +250,11 @@ def _volumes(work: _Work, facts: Facts) -> tuple[PlannedVolume, ...]:
         for index, one in enumerate(work.asked.volumes, 1)
         if one.name in there
     )
+
+
+def _order(asked: ResolvedVolume) -> tuple[bool, bool]:
+    """Return what puts volumes that need several members side by side first, and the one that takes the rest last."""
+    return asked.content.size == "rest" and asked.content.usable is None, asked.kind.spread == "linear"
 
 
 def _request(work: _Work, asked: ResolvedVolume, facts: Facts) -> PartitionRequest:
@@ -503,3 +524,15 @@ def _known_copies(pool: Pool, name: str) -> tuple[tuple[Segment, ...], ...]:
         return pool.copies(pool.volume(name))
     except ImageError:
         return ()
+
+
+def with_those_of_pools(
+    of_disks: Mapping[str, tuple[Difference, ...]], pools: Iterable[PlannedPool], differences: Iterable[Difference]
+) -> Mapping[str, tuple[Difference, ...]]:
+    """Return the differences of disks with those of the pools that they are members of, whose changes change them."""
+    found, every = dict(of_disks), tuple(differences)
+    for pool in pools:
+        own = tuple(one for one in every if one.where.name.partition(".")[0] == pool.name)
+        for name in {one.disk for one in (*pool.members.values(), *pool.leaving.values())}:
+            found[name] = (*found.get(name, ()), *own)
+    return found

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
     from narvet.model.moves import Difference, Step
     from narvet.model.plugs import DoorState, Rates
-    from narvet.model.pools import PlannedPool, PlannedVolume
+    from narvet.model.pools import FoundPool, PlannedPool, PlannedVolume
     from narvet.report import shapes
     from narvet.usecases.attach import Attached, Attaching
     from narvet.usecases.enlarge import Resized
@@ -128,8 +128,8 @@ def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
     ]
 
 
-def survey_facts(found: Disk, every: Iterable[Disk]) -> shapes.SurveyFacts:
-    """Return what `survey --json` prints of one path, among all that were looked at."""
+def survey_facts(found: Disk, every: Iterable[Disk], pools: Iterable[FoundPool] = ()) -> shapes.SurveyFacts:
+    """Return what `survey --json` prints of one path among all that were looked at, with the pools that begin on it."""
     from narvet.usecases.survey import used_as
 
     image = found.image
@@ -151,6 +151,36 @@ def survey_facts(found: Disk, every: Iterable[Disk]) -> shapes.SurveyFacts:
             {"partition": one.partition, "at": one.at, "system": one.system, "image": one.image}
             for one in used_as(found, every)
         ],
+        "pools": [_found_pool(one) for one in pools if next(iter(one.places.values())).path == image.path],
+        "findings": finding_facts(found.findings),
+    }
+
+
+def _found_pool(found: FoundPool) -> shapes.FoundPoolFacts:
+    pool = found.pool
+    volumes: list[shapes.FoundVolumeFacts] = []
+    for one in pool.shown:
+        disk = found.volumes.get(one.name)
+        inside = disk.partitions[0].filesystem if disk is not None and disk.partitions else None
+        volumes.append(
+            {
+                "name": one.name,
+                "id": one.id,
+                "size": one.count * pool.extent,
+                "spread": one.spread,
+                "read": disk is not None,
+                "filesystem": _inside(inside) if inside else None,
+            }
+        )
+    return {
+        "name": pool.name,
+        "id": pool.id,
+        "text": pool.seqno,
+        "extent": pool.extent,
+        "free": pool.free,
+        "members": {plain: place.path for plain, place in found.places.items()},
+        "missing": list(found.missing),
+        "volumes": volumes,
         "findings": finding_facts(found.findings),
     }
 

@@ -32,7 +32,8 @@ class Table:
 def table(layout: Layout, disks: Iterable[str] = ()) -> Table:
     """Return a row for each partition of a layout, of the disks of these names if any are given."""
     names = set(disks)
-    return Table(HEADINGS, tuple(rows_of(disk for disk in layout.disks if not names or disk.name in names)))
+    chosen = [disk for disk in layout.disks if not names or disk.name in names]
+    return Table(HEADINGS, tuple(rows_of(chosen, () if names else layout.pools)))
 
 
 def _text(cell: Cell) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from narvet.ground.errors import printable
@@ -12,10 +12,12 @@ from narvet.report.cores import bands_of, name_of
 from narvet.report.facts import where_of
 from narvet.report.paper import Code, Figure, Heading, Part, Rows, Steps, Tone, Words
 from narvet.report.picture import cores_of, pages
+from narvet.report.pools import spread_of
 
 if TYPE_CHECKING:
     from narvet.ground.findings import Finding
     from narvet.model.layout import Layout, PlannedDisk
+    from narvet.model.pools import PlannedPool
     from narvet.usecases.handover import Handover
 
 _IN_A_FIGURE = 4
@@ -82,7 +84,20 @@ def _disks(layout: Layout) -> Rows:
         "available",
         "state",
     )
-    return Rows(headings, [row for disk in layout.disks for row in _disk_rows(disk)], frozenset({4, 9}))
+    rows = [row for disk in layout.disks for row in _disk_rows(disk)]
+    rows += [row for pool in layout.pools for row in _pool_rows(pool)]
+    return Rows(headings, rows, frozenset({4, 9}))
+
+
+def _pool_rows(pool: PlannedPool) -> Iterator[tuple[str, ...]]:
+    for volume in pool.volumes:
+        part, there = volume.wanted.partitions[0], pool.becomes.volume(volume.volume)
+        mount, inside = part.mount, part.filesystem
+        owner = f"{mount.owner} {mount.mode:04o}" if mount and mount.at else ""
+        shown = show_both(part.capacity.available) if part.capacity else ""
+        on = f"on {', '.join(pool.disks_of(there))}"
+        own = f"{pool.name}.{volume.volume}", pool.guest, on, "", show_both(volume.wanted.size), spread_of(there)
+        yield (*own, inside.kind if inside else "none", part.at or "", owner, shown, pool.state)
 
 
 def _disk_rows(disk: PlannedDisk) -> Iterator[tuple[str, ...]]:
@@ -137,14 +152,14 @@ def _figures(layout: Layout) -> Iterator[Part]:
         return
     for at in range(0, len(disks), _IN_A_FIGURE):
         own = disks[at : at + _IN_A_FIGURE]
-        (canvas,) = pages("", cores_of(own), (), _IN_A_FIGURE)
-        yield Figure(canvas, [line for disk in own for line in _instead(disk)])
+        (canvas,) = pages("", cores_of(own, layout.pools), (), _IN_A_FIGURE)
+        yield Figure(canvas, [line for disk in own for line in _instead(disk, layout.pools)])
 
 
-def _instead(disk: PlannedDisk) -> Iterator[str]:
+def _instead(disk: PlannedDisk, pools: Iterable[PlannedPool]) -> Iterator[str]:
     """Yield a disk as a core sample in plain letters."""
     marks = {"filesystem": "##", "table": "xx", "unused": "  "}
-    bands = bands_of(disk)
+    bands = bands_of(disk, pools)
     wide = max(len(show_bytes(band.start)) for band in bands)
     yield f"{disk.name}  {show_both(disk.size)}, {disk.wanted.image.format}; {disk.wanted.table_name}"
     for band in bands:
@@ -165,6 +180,13 @@ def _ids(layout: Layout) -> Rows:
                 rows.append(("", f"partition {part.number}, {name_of(part)}", part.entry.id))
             if part.filesystem and part.filesystem.uuid:
                 rows.append(("", f"{part.filesystem.kind} on partition {part.number}", part.filesystem.uuid))
+    for pool in layout.pools:
+        rows.append((f"pool {pool.name}", "pool", pool.becomes.id))
+        for volume in pool.volumes:
+            inside = volume.wanted.partitions[0].filesystem
+            rows.append(("", f"volume {volume.volume}", pool.becomes.volume(volume.volume).id))
+            if inside is not None:
+                rows.append(("", f"{inside.kind} on volume {volume.volume}", inside.uuid))
     return Rows(("disk", "of", "id"), rows)
 
 

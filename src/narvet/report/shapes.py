@@ -287,6 +287,31 @@ class UsedFacts(TypedDict):
     image: str
 
 
+class FoundVolumeFacts(TypedDict):
+    """A volume of a pool that was found; `read` is whether what lies on it could be looked at."""
+
+    name: str
+    id: str
+    size: int
+    spread: str | None
+    read: bool
+    filesystem: InsideFacts | None
+
+
+class FoundPoolFacts(TypedDict):
+    """A pool that was found: its members by their ids, with their images; `missing` are the names of others."""
+
+    name: str
+    id: str
+    text: int
+    extent: int
+    free: int
+    members: dict[str, str]
+    missing: list[str]
+    volumes: list[FoundVolumeFacts]
+    findings: list[FindingFacts]
+
+
 class SurveyFacts(TypedDict):
     """What `survey --json` prints of one image or device."""
 
@@ -304,6 +329,7 @@ class SurveyFacts(TypedDict):
     partitions: list[FoundPartitionFacts]
     systems: list[SystemFacts]
     used: list[UsedFacts]
+    pools: list[FoundPoolFacts]
     findings: list[FindingFacts]
 
 

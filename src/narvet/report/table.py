@@ -14,6 +14,7 @@ from narvet.ground.errors import RequestError, flat, printable
 if TYPE_CHECKING:
     from narvet.model.estate import Partition
     from narvet.model.layout import PlannedDisk
+    from narvet.model.pools import PlannedPool
 
 Cell = str | int | None
 HEADINGS = (
@@ -24,9 +25,15 @@ ENDINGS = (".csv", ".xlsx")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def rows_of(disks: Iterable[PlannedDisk]) -> list[tuple[Cell, ...]]:
-    """Return a row under HEADINGS for each partition of disks, and one for a disk without any."""
-    return [row for disk in disks for row in _rows(disk)]
+def rows_of(disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool] = ()) -> list[tuple[Cell, ...]]:
+    """Return a row under HEADINGS for each partition of disks, one for a disk without any, and one for each volume."""
+    rows = [row for disk in disks for row in _rows(disk)]
+    for pool in pools:
+        for one in pool.volumes:
+            own = pool.guest, None, pool.state, None, "volume", None, one.wanted.size
+            of_pool = (one.name, *own, None, None, None, pool.becomes.id)
+            rows.append((*of_pool, *_partition(one.wanted.partitions[0])))
+    return rows
 
 
 def _rows(disk: PlannedDisk) -> Iterator[tuple[Cell, ...]]:

@@ -495,7 +495,7 @@ def steps_done(done: Sequence[Step]) -> RenderableType:
 
 
 def surveys(
-    found: Sequence[Disk], marks: Marks, *, in_brief: bool = False, pools: Iterable[FoundPool] = ()
+    found: Sequence[Disk], marks: Marks, pools: Iterable[FoundPool] = (), *, in_brief: bool = False
 ) -> RenderableType:
     """Return what was found at each path; `in_brief` has a line for each ahead of that."""
     parts: list[RenderableType] = [in_lines(found), ""] if in_brief else []

@@ -564,6 +564,8 @@ class DiskForm(Form):
         clashing = {"store", "format", "space", "block", "pieces", "packed", "copy_of", "base"} & self.model_fields_set
         if clashing:
             raise ValueError(f"with device nothing keeps an image; leave out {', '.join(sorted(clashing))}")
+        if any(part.pool is not None for part in self.partition):
+            raise ValueError("a real device cannot be made a member of a pool; leave pool out")
         if self.device.only_blank and self.size is None:
             raise ValueError("a device that is known by its size needs size")
 
@@ -580,7 +582,8 @@ class DiskForm(Form):
         if self.usable is not None:
             if self.size is not None:
                 raise ValueError("give size or usable, not both")
-            if len(self.partition) != 1 or not open_ended or self.partition[0].filesystem == "none":
+            one = self.partition[0] if len(self.partition) == 1 else None
+            if one is None or not open_ended or one.filesystem == "none" or one.pool is not None:
                 raise ValueError("usable on a disk is for one partition that takes the rest; give it on a partition")
         elif self.size is None and self.device is None:
             fixed = all(isinstance(part.size, int) or part.usable for part in self.partition)

@@ -59,7 +59,7 @@ def install_entries(
     if not dry and Path(root).is_file():
         clear_folders(Path(os.path.realpath(root)))
     found = system.observe_root(place, [entry.file for entry in wanted.entries])
-    disks = [disk for disk in layout.disks if disk.guest == guest]
+    disks = [disk for disk in layout.mountable if disk.guest == guest]
     findings = (*found.findings, *system.check_mounts(disks, found))
     added, there = (0, 0) if has_errors(findings) else system.install(wanted, found, dry=dry)
     return Installed(added, there, findings)

@@ -14,11 +14,13 @@ from narvet.sheet.form import (
     Form,
     GuestForm,
     PartitionForm,
+    PoolForm,
     RatesForm,
     RootForm,
     Sheet,
     StoreForm,
     StripeForm,
+    VolumeForm,
     plain,
 )
 from narvet.sheet.keys import keys_of
@@ -35,6 +37,8 @@ _TABLES: dict[str, type[Form]] = {
     "disk.device": DeviceForm,
     "disk.ceiling": RatesForm,
     "disk.partition": PartitionForm,
+    "pool": PoolForm,
+    "pool.volume": VolumeForm,
 }
 
 

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.formats.images import format_by_ending
-from narvet.formats.images.trust import trust_of_call
+from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RequestError
+from narvet.ground.findings import Finding, pool_place
+from narvet.ground.rules import pools as rules
 from narvet.ground.rules.images import bytes_not_known
 from narvet.model.estate import Disk, Partition
+from narvet.model.pools import FoundPool
 from narvet.observe import images
 from narvet.observe.images import UNKNOWN_FORMAT
+from narvet.observe.pools import pools_on
 
 
 def images_in(folder: Path) -> tuple[Path, ...]:
@@ -51,6 +56,23 @@ def survey(
     if image_format is None and any(map(bytes_not_known.made, found.findings)) and _says_nothing(Path(path)):
         return replace(found, image=replace(found.image, format=UNKNOWN_FORMAT))
     return found
+
+
+def survey_pools(found: Sequence[Disk], *, deep: bool = True) -> tuple[FoundPool, ...]:
+    """Return the pools whose members lie on images that were looked at, and what lies on their volumes.
+
+    Without `deep`, filesystems are only looked at for their facts.
+    """
+    members = {one.path: one for one in found if any(part.member is not None for part in one.partitions)}
+    formats = {os.path.realpath(path): one.image.format for path, one in members.items()}
+    pools = pools_on(members, Trust(formats, by_content=True), deep=deep) if members else ()
+    return tuple(replace(one, findings=(*one.findings, *_not_looked_at(one))) for one in pools)
+
+
+def _not_looked_at(found: FoundPool) -> Iterator[Finding]:
+    for name in found.missing:
+        place, hint = pool_place(found.pool.name), found.pool.member(name).hint
+        yield rules.member_not_looked_at.warning(place, found.pool.name, name, hint)
 
 
 @dataclass(frozen=True)

@@ -55,13 +55,15 @@ class MemberShape:
 class MemberState:
     """A member as it was found, with the newest text on it, None for one that no pool has yet.
 
-    `stale` tells that its rings do not all hold that text; `problems` tells what does not read.
+    `stale` tells that its rings do not all hold that text; `problems` tells what does not read; `is_blank` that all its
+    rings are as a fresh member's.
     """
 
     shape: MemberShape
     pool: Pool | None = None
     stale: bool = False
     problems: tuple[str, ...] = ()
+    is_blank: bool = False
 
 
 def fresh_shape(plain_id: str, size: int) -> MemberShape:
@@ -137,17 +139,21 @@ def _shape(sector: bytes, offset: int) -> MemberShape:
 def _with_texts(device: BlockDevice, shape: MemberShape) -> MemberState:
     texts: list[Pool | None] = []
     problems: list[str] = []
+    blank = bool(shape.rings)
     for ring in shape.rings:
         try:
             place = _place(device, ring)
-            texts.append(_pool(device, ring, place) if place is not None else None)
+            blank = blank and not place.offset
+            counts = place.offset and not place.flags & r.IGNORED
+            texts.append(_pool(device, ring, place) if counts else None)
         except ImageError as error:
+            blank = False
             problems.append(str(error))
     newest = max((one for one in texts if one is not None), key=lambda one: one.seqno, default=None)
     if newest is None and problems:
         raise ImageError(problems[0])
     stale = bool(problems) or any(one is None or one != newest for one in texts if newest is not None)
-    return MemberState(shape, newest, stale, tuple(problems))
+    return MemberState(shape, newest, stale, tuple(problems), blank)
 
 
 def _header(device: BlockDevice, ring: Extent) -> bytes:
@@ -160,12 +166,12 @@ def _header(device: BlockDevice, ring: Extent) -> bytes:
     return data
 
 
-def _place(device: BlockDevice, ring: Extent) -> r.TextPlace | None:
-    """Return where the newest text of a ring lies, None if it has none."""
+def _place(device: BlockDevice, ring: Extent) -> r.TextPlace:
+    """Return where the newest text of a ring lies; one that has none is at its byte 0."""
     data = _header(device, ring)
     place = r.TextPlace.decode(data[r.RingHeader.size : r.RingHeader.size + r.TextPlace.size])
-    if not place.offset or place.flags & r.IGNORED:
-        return None
+    if not place.offset:
+        return place
     most = min(ring.length - r.RING_HEADER, MOST_TEXT)
     if not r.RING_HEADER <= place.offset < ring.length or not 0 < place.length <= most:
         raise ImageError("a pool's ring leads to a text outside of it")
@@ -230,7 +236,7 @@ def write_texts(device: BlockDevice, rings: tuple[Extent, ...], pool: Pool) -> N
         old: r.TextPlace | None = None
         with suppress(ImageError):  # one that is damaged is made anew
             old = _place(device, ring)
-        offset = _next(ring, old, len(text), pool.name)
+        offset = _next(ring, old if old and old.offset else None, len(text), pool.name)
         for start, length in _runs(ring, offset, len(text)):
             done = 0 if start == ring.start + offset else ring.length - offset
             device.write(start, text[done : done + length])

@@ -32,10 +32,35 @@ def member_damaged(why: str) -> Wording:
 )
 def member_missing(pool: str, member: str, hint: str) -> Wording:
     """Word a member that is not there."""
-    known = f", which a guest had as {hint}," if hint else ""
     return (
-        f"member {member} of pool {pool}{known} is on none of the sheet's disks",
+        f"{_called(member, pool, hint)} is on none of the sheet's disks",
         "put its disk back into the sheet; to take it out of the pool, first remove only its pool key, and write",
+    )
+
+
+def _called(member: str, pool: str, hint: str) -> str:
+    return f"member {member} of pool {pool}{f', which a guest had as {hint},' if hint else ''}"
+
+
+@rule(
+    meaning="A member of a pool is on none of the images that were looked at, so that volumes on it cannot be read.",
+    way_out="Name its image, too.",
+)
+def member_not_looked_at(pool: str, member: str, hint: str) -> Wording:
+    """Word a member that is on no image of a call."""
+    return f"{_called(member, pool, hint)} is on none of these images", "name its image, too"
+
+
+@rule(
+    meaning="A member of a pool is as if it were fresh, while the pool says that it has it: its image was made anew, "
+    "and what the pool had on it is lost.",
+    way_out="Put back the old image, or a copy of it; or make all of the pool's disks anew, and restore its files.",
+)
+def member_blank(pool: str, disk: str) -> Wording:
+    """Word a member that was made anew under its pool."""
+    return (
+        f"the member of pool {pool} on disk {disk} is blank: it was made anew, and what the pool had on it is gone",
+        "put back the old image; or make all disks of the pool anew, and restore its files",
     )
 
 
@@ -120,6 +145,16 @@ def copies_in_one_store(volume: str, store: str) -> Wording:
         f"all copies of volume {volume} lie in store {store}: they are lost together",
         "put the disks of one copy into another store",
     )
+
+
+@rule(
+    meaning="A copy of a mirrored volume failed, or was not complete when its guest was last off. Nothing in its pool "
+    "is changed before that is mended.",
+    way_out="Start the guest, and let it make the copies alike.",
+)
+def mirror_not_whole(volume: str, why: str) -> Wording:
+    """Word a mirror that cannot be counted on."""
+    return f"volume {volume} is mirrored, and {why}", "start its guest, and let it make the copies alike"
 
 
 @rule(
