@@ -111,7 +111,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     """Return what is left to do for a layout, in order: what its moves ask for."""
     moves = [one for one in layout.differences if one.answer.is_move]
     missing = {one.where.name for one in moves if one.aspect is Aspect.IMAGE}
-    trust = _trust(layout)
+    trust = trust_of(layout)
     images: list[Step] = [
         MakeImage(disk.name, disk.guest, disk.wanted, disk.spec, disk.origin, trust, disk.slot)
         for disk in layout.disks
@@ -220,7 +220,7 @@ def _with(trust: Trust, image: Disk) -> Trust:
     return replace(trust, formats={**trust.formats, os.path.realpath(image.path): image.image.format})
 
 
-def _trust(layout: Layout) -> Trust:
+def trust_of(layout: Layout) -> Trust:
     """Return what a layout says of its images: their formats, and that they and their origins may be bases."""
     formats = {os.path.realpath(disk.path): disk.wanted.image.format for disk in layout.disks}
     origins = {os.path.realpath(disk.origin.path) for disk in layout.disks if disk.origin}

@@ -208,9 +208,15 @@ def end_with_resized(ctx: click.Context, done: narvet.Resized, *, as_json: bool,
     ctx.exit(status_of(done.findings))
 
 
-def with_partition(image: str) -> tuple[Path, int | None]:
-    """Return an image and the number of a partition, which follows a colon; a file that has such a name is a file."""
-    path, colon, number = image.rpartition(":")
-    if colon and path and number.isascii() and number.isdigit() and len(number) < 6 and not Path(image).exists():
-        return Path(path), int(number)
+def with_partition(image: str) -> tuple[Path, int | str | None]:
+    """Return an image, and what follows a colon: a partition's number, or the name of a volume with that of its pool.
+
+    A file that has such a name is a file.
+    """
+    path, colon, place = image.rpartition(":")
+    if colon and path and not Path(image).exists():
+        if place.isascii() and place.isdigit() and len(place) < 6:
+            return Path(path), int(place)
+        if Path(path).exists() and "." in place and "/" not in place:
+            return Path(path), place
     return Path(image), None

@@ -14,9 +14,10 @@ from narvet.cli.speak import say
 
 
 @job("look")
-@click.argument("image", metavar="IMAGE[:PARTITION]")
+@click.argument("image", metavar="IMAGE[:PLACE]")
 @click.argument("inside", metavar="[PATH]", default="/")
 @click.option("--out", type=A_PATH, help="Copy the file at PATH to this new file.")
+@click.option("--member", "members", type=A_PATH, multiple=True, help="A further image that the volume's pool lies on.")
 @IMAGE_FORMAT
 @BASES
 @DRY
@@ -24,8 +25,8 @@ from narvet.cli.speak import say
 def command(image: str, inside: str, out: Path | None, dry: bool, as_json: bool, **known: Any) -> None:
     """Show what lies at PATH inside a filesystem of IMAGE: a folder's names, or a small file's text.
 
-    Nothing is mounted, and nothing is changed. The number of the PARTITION can be left out where only one has files;
-    without PATH the names in its root are listed.
+    Nothing is mounted, and nothing is changed. PLACE is the number of a partition, or a volume with its pool, such as
+    cold.readings; it can be left out where only one has files. Without PATH the names in its root are listed.
 
     Example: narvet look stores/vault/trials.raw:1 /results
     """

@@ -27,8 +27,9 @@ if TYPE_CHECKING:
 def command(sheet: Path, disk: tuple[str, ...], yes: bool, dry: bool, as_json: bool) -> None:
     """Remove DISK for good: its entries from the guest, its image from the store, its tables from SHEET.
 
-    Refused while anything needs it: a child, a copy still to be made, a volume mounted in it, a running guest. If it is
-    interrupted, retire the disk again.
+    A volume of a pool is named with it, such as cold.readings. Refused while anything needs it: a child, a copy still
+    to be made, a volume mounted in it, a pool that it is a member of, a running guest. If it is interrupted, retire it
+    again.
 
     Example: narvet retire sheet.toml notes
     """

@@ -1,8 +1,11 @@
-"""The volumes of a disk: each partition with the filesystem on it, or the whole disk where it has no table."""
+"""The volumes of disks: each partition with the filesystem on it, the whole disk where it has no table, and those of
+pools.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice
@@ -10,6 +13,9 @@ from narvet.block.sectors import WithSectors
 from narvet.block.window import Window
 from narvet.formats.filesystems import candidates
 from narvet.formats.filesystems.contract import Filesystem, FilesystemState
+from narvet.formats.pools.device import volume_device
+from narvet.formats.pools.member import MemberState, read_member
+from narvet.formats.pools.tree import Pool
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -25,6 +31,7 @@ class Volume:
     """A filesystem on a disk: the number of its partition, 0 for the whole disk, its bytes, and what it is.
 
     `table` is the disk's table, `table_id` its id, both empty without one; `id` is the partition's, `start` its byte.
+    One of a pool has no number, but a `name`, with that of its pool before it.
     """
 
     number: int
@@ -36,6 +43,63 @@ class Volume:
     device: BlockDevice
     kind: Filesystem
     state: FilesystemState
+    name: str = ""
+
+    @property
+    def place(self) -> int | str:
+        """What tells it from the others: its number, or its name."""
+        return self.name or self.number
+
+
+def volumes_over(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) -> tuple[Volume, ...]:
+    """Return the volumes of the first of some disks, and those of the pools that it and the others are members of.
+
+    Sector sizes are bytes, 0 where an image does not tell. Nothing on the disks is trusted.
+    """
+    found = list(volumes_on(devices[0], sector_sizes[0]))
+    members: dict[str, MemberState] = {}
+    windows: dict[str, BlockDevice] = {}
+    own: set[str] = set()
+    for at, (device, size) in enumerate(zip(devices, sector_sizes, strict=True)):
+        for window in _windows(device, size):
+            with suppress(ImageError):
+                state = read_member(window)
+                if state is not None and state.shape.id not in members:
+                    members[state.shape.id], windows[state.shape.id] = state, window
+                    own |= {state.pool.id} if at == 0 and state.pool else set()
+    for pool in newest_of(members.values()):
+        if pool.id in own:
+            by_name = {one.name: windows[one.id] for one in pool.members if one.id in windows}
+            found += _of_pool(pool, by_name, max(device.sector_size for device in windows.values()))
+    return tuple(found)
+
+
+def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
+    """Return the newest text of each pool that members tell of."""
+    texts: dict[str, Pool] = {}
+    for one in members:
+        if one.pool is not None and (one.pool.id not in texts or texts[one.pool.id].seqno < one.pool.seqno):
+            texts[one.pool.id] = one.pool
+    return tuple(texts.values())
+
+
+def _of_pool(pool: Pool, devices: Mapping[str, BlockDevice], sector_size: int) -> Iterator[Volume]:
+    for one in pool.shown:
+        with suppress(ImageError):
+            device = volume_device(pool, one, devices, sector_size)
+            for kind in candidates(device):
+                state = kind.read(device, image_place(""), deep=False)
+                if state is not None:
+                    yield Volume(0, state.label, "", "", "", 0, device, kind, state, f"{pool.name}.{one.name}")
+                    break
+
+
+def _windows(device: BlockDevice, sector_size: int) -> Iterator[BlockDevice]:
+    """Yield the partitions of a disk, and the whole of one without a table."""
+    table = _first_table(device, sector_size)
+    for entry in table.partitions if table else (PartitionEntry(_WHOLE, 0, device.size, "", ""),):
+        with suppress(ImageError):
+            yield Window(device, entry.start, entry.size)
 
 
 def volumes_on(device: BlockDevice, sector_size: int) -> tuple[Volume, ...]:
@@ -43,11 +107,16 @@ def volumes_on(device: BlockDevice, sector_size: int) -> tuple[Volume, ...]:
 
     `sector_size` is bytes, 0 where the image does not tell.
     """
+    table = _first_table(device, sector_size)
+    return tuple(_volumes(device, table or Table("", "", (PartitionEntry(_WHOLE, 0, device.size, "", ""),))))
+
+
+def _first_table(device: BlockDevice, sector_size: int) -> Table | None:
     for size in (sector_size,) if sector_size else _SECTOR_SIZES:
         table = _table(WithSectors(device, size))
         if table is not None:
-            return tuple(_volumes(device, table))
-    return tuple(_volumes(device, Table("", "", (PartitionEntry(_WHOLE, 0, device.size, "", ""),))))
+            return table
+    return None
 
 
 def _table(device: BlockDevice) -> Table | None:

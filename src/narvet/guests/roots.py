@@ -6,7 +6,7 @@ In an image everything that is changed while it is open takes effect at once whe
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 from pathlib import Path
 
@@ -23,11 +23,11 @@ from narvet.formats.filesystems.trees import (
     walked,
     whole,
 )
-from narvet.formats.images.chain import OpenChain, opened_chain, staged_image
+from narvet.formats.images.chain import OpenChain, commit_images, opened_chain, staged_image
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
 from narvet.formats.images.trust import Trust
-from narvet.formats.volumes import Volume, volumes_on
+from narvet.formats.volumes import Volume, volumes_over
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError
 from narvet.ground.findings import Place as FindingPlace
@@ -116,8 +116,9 @@ def root_asked(asked: GuestAsked) -> Root | None:
     if form is None:
         return None
     path = str(asked.sheet.parent / form.image)
-    formats = {} if form.format is None else {os.path.realpath(path): form.format}
-    return Root(path, form.partition, Trust(formats), asked.moment)
+    members = tuple(str(asked.sheet.parent / one) for one in form.members)
+    formats = {} if form.format is None else {os.path.realpath(one): form.format for one in (path, *members)}
+    return Root(path, form.volume or form.partition, Trust(formats), asked.moment, members)
 
 
 @contextmanager
@@ -133,11 +134,10 @@ def opened_root(root: Root, is_root: IsRoot) -> Iterator[OpenRoot]:
         if not _in_image(root):
             yield OpenRoot(root, stack.enter_context(_host_tree(Path(root.path))))
             return
-        path = Path(root.path)
-        opened = stack.enter_context(opened_chain(path, root.trust))
-        stack.enter_context(budget(sum(link.facts.allocated for link in opened.links)))
+        opened = [stack.enter_context(opened_chain(Path(one), root.trust)) for one in (root.path, *root.members)]
+        stack.enter_context(budget(sum(link.facts.allocated for one in opened for link in one.links)))
         volume, tree = _chosen(opened, root, is_root)
-        yield OpenRoot(root.on(volume.number), tree, volume.state.unclean or _fixed(volume), volume)
+        yield OpenRoot(root.on(volume.place), tree, volume.state.unclean or _fixed(volume), volume)
 
 
 def observed_root(guest: str, root: Root, is_root: IsRoot, look: Callable[[OpenRoot], Guest]) -> Guest:
@@ -182,15 +182,21 @@ def changed_root(root: Root, is_root: IsRoot) -> Iterator[ChangedRoot]:
             stack.enter_context(tree.alone())
             yield ChangedRoot(root, tree)
             return
-        path = Path(os.path.realpath(root.path))
-        links, leased = stack.enter_context(held_image(path, root.trust))
-        refuse_with_children(path, ())
-        stack.enter_context(budget(sum(link.facts.allocated for link in links)))
-        staged = stack.enter_context(staged_image(links))
-        volume, _ = _chosen(staged.chain, root, is_root)
-        changed = ChangedRoot(root.on(volume.number), _edited(volume, root))
+        paths = list(dict.fromkeys(os.path.realpath(one) for one in (root.path, *root.members)))
+        held = [stack.enter_context(held_image(Path(one), root.trust)) for one in paths]
+        for one in paths:
+            refuse_with_children(Path(one), ())
+        stack.enter_context(budget(sum(link.facts.allocated for links, _ in held for link in links)))
+        staged = [stack.enter_context(staged_image(links)) for links, _ in held]
+        volume, _ = _chosen([one.chain for one in staged], root, is_root)
+        changed = ChangedRoot(root.on(volume.place), _edited(volume, root))
         yield changed
-        staged.commit(leased.check)
+
+        def check() -> None:
+            for _, leased in held:
+                leased.check()
+
+        commit_images(staged, check)
 
 
 def _edited(volume: Volume, root: Root) -> EditedTree:
@@ -224,27 +230,27 @@ def _host_tree(path: Path) -> Iterator[HostTree]:
         os.close(handle)
 
 
-def _chosen(opened: OpenChain, root: Root, is_root: IsRoot) -> tuple[Volume, FileTree]:
-    """Return the volume of an image that holds the root, and its files."""
-    size = opened.links[0].facts.sector_size
-    volumes = volumes_on(opened.device(size or 512), size)
+def _chosen(opened: Sequence[OpenChain], root: Root, is_root: IsRoot) -> tuple[Volume, FileTree]:
+    """Return the volume of images that holds the root, and its files."""
+    sizes = [one.links[0].facts.sector_size for one in opened]
+    volumes = volumes_over([one.device(size or 512) for one, size in zip(opened, sizes, strict=True)], sizes)
     trees = [(one, one.kind.tree(one.device)) for one in volumes if isinstance(one.kind, HasFiles)]
     if root.partition is not None:
-        trees = [(one, tree) for one, tree in trees if one.number == root.partition]
+        trees = [(one, tree) for one, tree in trees if one.place == root.partition]
         if not trees:
-            there = ", ".join(f"{one.state.kind} on {one.number}" for one in volumes) or "none that is known here"
-            raise NoRootError(f"{root.path} has no files on partition {root.partition}; its filesystems: {there}")
+            there = ", ".join(f"{one.state.kind} on {one.place}" for one in volumes) or "none that is known here"
+            what = "volume" if isinstance(root.partition, str) else "partition"
+            raise NoRootError(f"{root.path} has no files on {what} {root.partition}; its filesystems: {there}")
         return trees[0]
     found = [(one, tree) for one, tree in trees if is_root(tree)]
     if len(found) == 1:
         return found[0]
     if not found:
         raise NoRootError(f"{root.path} has no root of this guest's system on any of its {len(volumes)} filesystems")
-    numbers = ", ".join(str(one.number) for one, _ in found)
-    raise NoRootError(
-        f"{root.path} has roots on partitions {numbers}; say which: "
-        f'root = {{image = "…", partition = {found[0][0].number}}}'
-    )
+    places = ", ".join(str(one.place) for one, _ in found)
+    first = found[0][0]
+    which = f'volume = "{first.name}"' if first.name else f"partition = {first.number}"
+    raise NoRootError(f'{root.path} has roots on {places}; say which: root = {{image = "…", {which}}}')
 
 
 def node_at(tree: FileTree, *names: str) -> Node | None:

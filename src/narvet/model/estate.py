@@ -235,23 +235,26 @@ class MountPoint:
 class Root:
     """Where a guest's root lies: a folder of this machine, or a filesystem inside an image.
 
-    `partition` is its number in the image, 0 for a disk without a table, None for a folder or where what it holds
-    tells. `trust` is what the sheet says of the image, `moment` the time of changes in it, in seconds since 1970.
+    `partition` is its number in the image, 0 for a disk without a table, or the name of a volume with that of its pool;
+    None for a folder or where what it holds tells. `members` are images that the pool's other members lie on. `trust`
+    is what the sheet says of the images, `moment` the time of changes in them, in seconds since 1970.
     """
 
     path: str
-    partition: int | None = None
+    partition: int | str | None = None
     trust: Trust = NOTHING_SAID
     moment: int = 0
+    members: tuple[str, ...] = ()
 
-    def on(self, partition: int) -> Root:
-        """Return the same root with the partition that it was found on."""
+    def on(self, partition: int | str) -> Root:
+        """Return the same root with the partition or volume that it was found on."""
         return replace(self, partition=partition)
 
     def recorded(self, runs: str) -> dict[str, object]:
         """Return it as a ledger keeps it, with the system that it is the root of."""
         kind = next(iter(self.trust.formats.values()), None)
-        return {"root": self.path, "partition": self.partition, "format": kind, "runs": runs}
+        more = {"members": list(self.members)} if self.members else {}
+        return {"root": self.path, "partition": self.partition, "format": kind, "runs": runs, **more}
 
     def shown(self, inside: str = "") -> str:
         """Return the root, or a path inside it, as people see it."""

@@ -24,7 +24,7 @@ from narvet.model.estate import Disk, Estate, Guest, Image, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.model.pools import FoundPool
-from narvet.observe.images import is_image, survey
+from narvet.observe.images import Look, is_image, survey
 from narvet.observe.ledger import entries_written, ledger_path, moving, recorded, roots_written, volumes_asked
 from narvet.observe.pools import pools_on
 from narvet.observe.stores import observe_store
@@ -74,7 +74,7 @@ def _pools(sheet: Sheet, disks: Mapping[str, Disk], trust: Trust, deep: frozense
     if not any(part.member for disk in disks.values() for part in disk.partitions):
         return ()
     smaller = any(isinstance(one.size, int) for pool in sheet.pool.values() for one in pool.volume)
-    return pools_on(disks, trust, deep=bool(deep), reach=smaller)
+    return pools_on(disks, trust, Look(bool(deep), smaller))
 
 
 def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:

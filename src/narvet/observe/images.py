@@ -178,9 +178,10 @@ def survey_device(device: BlockDevice, image: Image, where: Place, look: Look) -
     """Return what is found on a device that has no table, and that is called an image."""
     whole = PartitionEntry(0, 0, device.size, "", "")
     part = Partition(whole, _filesystem(device, whole, where, look))
-    if part.filesystem is not None:
-        return Disk(image, partitions=(part,), findings=part.filesystem.findings)
-    return Disk(image)
+    if part.filesystem is None:
+        return Disk(image)
+    found = Disk(image, partitions=(part,), findings=part.filesystem.findings)
+    return replace(found, systems=tuple(_systems(device, found)) if look.systems else ())
 
 
 def _disk(

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from narvet.block.names import sync_folder
 from narvet.model.controllers import CONTROLLERS, Slot
@@ -33,6 +33,8 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
     """
     touched = _seen_from(ledger, touched)
     what = {**what, **{key: _seen_from(ledger, str(what[key])) for key in ("from", "root") if key in what}}
+    if isinstance(what.get("members"), list):
+        what = {**what, "members": [_seen_from(ledger, str(one)) for one in cast(list[object], what["members"])]}
     moment = datetime.now(UTC).isoformat(timespec="seconds")
     line = json.dumps({"when": moment, "touched": touched, **what}, ensure_ascii=False)
     is_new = not ledger.exists()
@@ -144,7 +146,8 @@ def roots_written(ledger: Path) -> tuple[tuple[str, dict[str, Any]], ...]:
     for line in _lines(ledger):
         guest, path, number = line.get("guest"), line.get("root"), line.get("partition")
         if line.get("did") in ("entries", "registry") and isinstance(guest, str) and isinstance(path, str):
-            root = {"image": path, "partition": number, "format": line.get("format")}
+            root: dict[str, Any] = {"image": path, "format": line.get("format"), "members": line.get("members", [])}
+            root |= {"volume": number} if isinstance(number, str) else {"partition": number}
             found[guest, path, str(number)] = guest, {"runs": line.get("runs"), "root": root}
     return tuple(found.values())
 

@@ -15,6 +15,7 @@ from narvet.formats.pools.device import volume_device
 from narvet.formats.pools.member import MemberState
 from narvet.formats.pools.mirror import CopyState, why_not_whole
 from narvet.formats.pools.tree import Pool, PoolVolume, states_of
+from narvet.formats.volumes import newest_of
 from narvet.ground.errors import ImageError, NarvetError
 from narvet.ground.findings import Finding, Place, pool_place
 from narvet.ground.rules import pools as rules
@@ -33,14 +34,8 @@ def member_places(disks: Mapping[str, Disk]) -> Iterator[tuple[MemberPlace, Memb
                 yield place, part.member
 
 
-def pools_on(
-    disks: Mapping[str, Disk], trust: Trust, *, deep: bool = False, reach: bool = False
-) -> tuple[FoundPool, ...]:
-    """Return the pools whose members lie on disks, by the disks' names, and what lies on their volumes.
-
-    `deep` and `reach` are as for `survey`.
-    """
-    texts: dict[str, Pool] = {}
+def pools_on(disks: Mapping[str, Disk], trust: Trust, look: Look) -> tuple[FoundPool, ...]:
+    """Return the pools whose members lie on disks, by the disks' names, and what lies on their volumes."""
     places: dict[str, MemberPlace] = {}
     states: dict[str, MemberState] = {}
     twice: dict[str, MemberPlace] = {}
@@ -49,11 +44,9 @@ def pools_on(
             twice[place.shape.id] = place
             continue
         places[place.shape.id] = place
-        states[place.shape.id], pool = state, state.pool
-        if pool is not None and (pool.id not in texts or texts[pool.id].seqno < pool.seqno):
-            texts[pool.id] = pool
+        states[place.shape.id] = state
     found = []
-    for pool in texts.values():
+    for pool in newest_of(states.values()):
         own = {one.id: places[one.id] for one in pool.members if one.id in places}
         stale = any(states[one].stale or _is_behind(states[one], pool) for one in own)
         said = tuple(
@@ -67,7 +60,7 @@ def pools_on(
             if states[place.shape.id].is_blank
         )
         there = FoundPool(pool, own, stale=stale, findings=said)
-        found.append(_with_volumes(there, trust, Look(deep, reach)))
+        found.append(_with_volumes(there, trust, look))
     return tuple(found)
 
 

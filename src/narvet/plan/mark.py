@@ -17,6 +17,7 @@ from narvet.guests import guest_system
 from narvet.model.estate import Partition
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Difference
+from narvet.model.pools import PlannedPool
 
 _LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"  # none that reads like another
 _PRIME = (1 << 30) - 35
@@ -44,7 +45,8 @@ def mark_of(layout: Layout) -> Mark:
     moves: dict[str, list[Difference]] = {}
     for one in layout.differences:
         moves.setdefault(one.where.name, []).append(one)
-    numbers = {disk.name: _number(*_of_disk(disk, moves.get(disk.name, ()))) for disk in layout.disks}
+    numbers = {f"disk {disk.name}": _number(*_of_disk(disk, moves.get(disk.name, ()))) for disk in layout.disks}
+    numbers |= {f"pool {pool.name}": _number(*_of_pool(pool, layout)) for pool in layout.pools}
     return Mark(
         sum(numbers.values()) % _PRIME,
         sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
@@ -82,10 +84,10 @@ def different(mark: Mark, layout: Layout) -> Iterator[str]:
 
 def _which_disk(mark: Mark, now: Mark, layout: Layout) -> str:
     change, located = (now.disks - mark.disks) % _PRIME, (now.located - mark.located) % _PRIME
-    for disk in layout.disks:
-        if change and _place(disk.name) * change % _PRIME == located:
-            return f"disk {disk.name}"
-    return "the disks, more than one of them"
+    for name in (*(f"disk {one.name}" for one in layout.disks), *(f"pool {one.name}" for one in layout.pools)):
+        if change and _place(name) * change % _PRIME == located:
+            return name
+    return "the disks and pools, more than one of them"
 
 
 def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]:
@@ -98,6 +100,21 @@ def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]
     yield from (one for part in disk.wanted.partitions for one in _of_partition(part))
     own = (one for one in moves if one.where.kind == "disk")
     yield from ((str(one.where), one.aspect.name, one.texts, one.by_guest) for one in own)
+
+
+def _of_pool(pool: PlannedPool, layout: Layout) -> Iterator[object]:
+    """Yield what a review shows of a pool."""
+    becomes = pool.becomes
+    yield from (pool.name, pool.guest, pool.state, becomes.id, becomes.extent)
+    yield from ((place.disk, place.partition, place.size) for place in pool.members.values())
+    for volume in pool.volumes:
+        there = becomes.volume(volume.volume)
+        yield (volume.volume, there.id, there.spread, there.width, there.chunk, pool.disks_of(there))
+        yield from _of_partition(volume.wanted.partitions[0])
+    own = (one for one in layout.differences if one.where.kind == "pool")
+    yield from (
+        (str(one.where), one.aspect.name, one.texts) for one in own if one.where.name.split(".")[0] == pool.name
+    )
 
 
 def _of_partition(part: Partition) -> Iterator[object]:

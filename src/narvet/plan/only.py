@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from narvet.ground.findings import Finding, disk_place
+from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import disks as rules
+from narvet.ground.rules import pools as pool_rules
 from narvet.guests import guest_system
 from narvet.model.estate import Estate, Guest
 from narvet.model.facts import Facts
-from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.layout import Layout, Mountable, PlannedDisk
+from narvet.model.pools import PlannedPool
 from narvet.plan.diff import diff_guests
 
 
@@ -30,19 +32,46 @@ def narrowed(layout: Layout, facts: Facts) -> Layout:
     if not only:
         return layout
     guests = {name: _guest(name, layout, facts) for name in layout.guests}
-    differences = tuple(one for one in layout.differences if one.where.kind == "disk" and one.where.name in only)
-    findings = [one for one in layout.findings if one.where.kind != "disk" or one.where.name in only]
+    chosen = {pool.name for pool in layout.pools if only & _disks_of(pool)}
+    differences = tuple(one for one in layout.differences if _is_about(one.where, only, chosen))
+    findings = [
+        one for one in layout.findings if one.where.kind not in ("disk", "pool") or _is_about(one.where, only, chosen)
+    ]
     return replace(
         layout,
         guests=guests,
         differences=(*differences, *diff_guests(Estate(guests=guests), facts.found, layout.systems)),
-        findings=(*findings, *_not_there(layout, facts)),
+        findings=(*findings, *_not_there(layout, facts), *_not_whole(layout, facts, chosen)),
+        pools=tuple(pool if pool.name in chosen else replace(pool, state="as asked") for pool in layout.pools),
         left_behind={name: one for name, one in layout.left_behind.items() if name in only},
     )
 
 
+def _disks_of(pool: PlannedPool) -> set[str]:
+    return {one.disk for one in (*pool.members.values(), *pool.leaving.values())}
+
+
+def _is_about(where: Place, disks: Collection[str], pools: Collection[str]) -> bool:
+    """Return whether something is about one of some disks or pools."""
+    if where.kind == "pool":
+        return where.name.partition(".")[0] in pools
+    return where.kind == "disk" and where.name in disks
+
+
+def _not_whole(layout: Layout, facts: Facts, chosen: Collection[str]) -> Iterator[Finding]:
+    """Yield an error for every chosen pool one of whose disks is neither as asked nor among those that are written."""
+    states = {disk.name: disk.state for disk in layout.disks}
+    for pool in layout.pools:
+        for name in sorted(_disks_of(pool)) if pool.name in chosen else ():
+            if name not in facts.only and states.get(name) != "as asked":
+                why = f"disk {name} is one of its members, and is not written with it"
+                yield pool_rules.pool_cannot_be_changed.error(pool.place, why, f"name {name}, too, or no disks at all")
+
+
 def _guest(name: str, layout: Layout, facts: Facts) -> Guest:
-    own = [disk for disk in layout.disks if disk.guest == name and disk.name in facts.only]
+    own: list[Mountable] = [disk for disk in layout.disks if disk.guest == name and disk.name in facts.only]
+    for pool in layout.pools:
+        own += pool.volumes if pool.guest == name and facts.only & _disks_of(pool) else ()
     return guest_system(layout.systems[name]).only(own, facts.found.guests.get(name, Guest(name)))
 
 

@@ -316,6 +316,7 @@ def look_facts(found: Looked, text: str | None) -> shapes.LookFacts:
         **_named(found.inside.rpartition("/")[2], found.node),
         "path": found.image,
         "partition": found.number,
+        "volume": found.volume or None,
         "filesystem": found.kind,
         "label": found.label,
         "inside": found.inside,
@@ -329,6 +330,7 @@ def taken_facts(found: Looked, out: str, *, dry: bool) -> shapes.TakenFacts:
     return {
         "path": found.image,
         "partition": found.number,
+        "volume": found.volume or None,
         "inside": found.inside,
         "to": out,
         "size": found.node.size,

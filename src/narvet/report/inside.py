@@ -50,7 +50,9 @@ def shown_text(content: bytes) -> str | None:
 
 def _where(found: Looked) -> str:
     label = f' "{printable(found.label)}"' if found.label else ""
-    partition = f"partition {found.number} of " if found.number else ""
+    partition = (
+        f"partition {found.number} of " if found.number else f"volume {found.volume} on " if found.volume else ""
+    )
     return f"{found.kind}{label} on {partition}{found.image}"
 
 

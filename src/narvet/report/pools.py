@@ -137,6 +137,8 @@ def found(pool: FoundPool) -> RenderableType:
         holds = f"{inside.kind} {printable(inside.label)} {inside.uuid}".strip() if inside else "nothing known"
         if disk is None:
             holds = "cannot be read"
+        for system in disk.systems if disk else ():
+            holds += f"; {printable(system.name)} lives here"
         volumes.add_row(
             Text(printable(volume.name), "name"), show_bytes(volume.count * text.extent), spread_of(volume), holds
         )

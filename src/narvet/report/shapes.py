@@ -353,6 +353,7 @@ class LookFacts(NamedFacts):
 
     path: str
     partition: int
+    volume: str | None
     filesystem: str
     label: str
     inside: str
@@ -365,6 +366,7 @@ class TakenFacts(TypedDict):
 
     path: str
     partition: int
+    volume: str | None
     inside: str
     to: str
     size: int

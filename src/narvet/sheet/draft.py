@@ -155,6 +155,9 @@ class _PutIn:
         )  # fmt: skip
 
 
+_INNER = ("partition", "volume")  # keys that are lists of tables
+
+
 def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]], name: str) -> Drafted:
     """Return the text of a valid sheet with tables put in, each by its kind (store, guest, disk), name and keys.
 
@@ -162,13 +165,13 @@ def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]],
         RequestError: the sheet would not be a valid one; a line for each thing that is wrong.
     """
     content: dict[str, Any] = tomllib.loads(text)
-    added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
+    added: dict[str, list[str]] = {"store": [], "guest": [], "disk": [], "pool": []}
     parts: list[str] = []
     for kind, table, keys in tables:
         content.setdefault(kind, {})[table] = dict(keys)
         added[kind].append(table)
-        parts.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key != "partition"}))
-        parts += [_table(f"[[{kind}.{_key(table)}.partition]]", part) for part in keys.get("partition", ())]
+        parts.append(_table(f"[{kind}.{_key(table)}]", {key: keys[key] for key in keys if key not in _INNER}))
+        parts += [_table(f"[[{kind}.{_key(table)}.{one}]]", part) for one in _INNER for part in keys.get(one, ())]
     _refuse(content, {}, name)
     end = "" if text.endswith("\n") or not text else "\n"
     paths = tuple(str(content["store"][one]["path"]) for one in added["store"])

@@ -162,7 +162,21 @@ class RootForm(Form):
         Field(ge=0, le=1024),
         Told("its number, 0 for an image without a table", "the one that holds a root of the guest's system"),
     ] = None
+    volume: Annotated[
+        str | None,
+        Field(pattern=r"^[A-Za-z0-9_.+][A-Za-z0-9_.+-]*\.[A-Za-z0-9_.+][A-Za-z0-9_.+-]*$", max_length=255),
+        Told("in place of `partition`: a volume of a pool, with the pool's name, `system.root`"),
+    ] = None
+    members: Annotated[
+        tuple[PathText, ...], Told("further images that the pool's other members lie on", "the image has them all")
+    ] = ()
     format: Annotated[FormatName | None, Told("what the image is read by", "its ending tells")] = None
+
+    @model_validator(mode="after")
+    def _agrees(self) -> RootForm:
+        if self.volume is not None and self.partition is not None:
+            raise ValueError("a root lies on a partition, or on a volume of a pool; leave one of them out")
+        return self
 
 
 class GuestForm(Form):

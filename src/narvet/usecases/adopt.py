@@ -16,8 +16,10 @@ from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
 from narvet.formats.images import ending_of
 from narvet.formats.images.trust import Trust
+from narvet.formats.pools.tree import Pool, PoolVolume, is_name, written_id
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
+from narvet.ground.units import GIB, KIB
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem
 from narvet.model.estate import NO_TABLE, Disk, FoundSystem, Guest, Partition
@@ -29,6 +31,7 @@ from narvet.sheet.draft import Drafted, new_sheet, with_tables
 from narvet.sheet.form import GuestForm, Sheet
 from narvet.sheet.read import parse_sheet, text_of
 from narvet.usecases.layout import work_out
+from narvet.usecases.survey import survey_pools
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,63}")
 _UNKNOWN = Trust(by_content=True)
@@ -72,6 +75,7 @@ def adopt(
         for image in images:
             if root is None or image != root[0]:
                 taking.take(image)
+        taking.take_pools()
         drafted = with_tables(text, taking.tables, str(sheet))
         if dry:
             return Adopted(drafted, tuple(taking.remarks))
@@ -89,6 +93,10 @@ def adopt(
             if disk.name in drafted.disks:
                 what = {"did": "image", "disk": disk.name, "size": disk.size, "id": disk.wanted.table_id or None}
                 record(ledger_path(sheet), disk.path, {**what, "asked": dict(asked_of(disk.wanted))})
+        for pool in layout.pools:
+            if any(one.disk in drafted.disks for one in pool.members.values()):
+                asked = {one.volume: dict(asked_of(one.wanted)) for one in pool.volumes}
+                record(ledger_path(sheet), str(sheet), {"did": "pool", "pool": pool.name, "asked": asked})
     return Adopted(drafted, tuple(taking.remarks))
 
 
@@ -115,6 +123,7 @@ class _Taking:
         self._guest = guest
         self._stores = {os.path.realpath(sheet.parent / one.path): name for name, one in form.store.items()}
         self._names = {*form.disk}
+        self._taken: dict[str, Disk] = {}
         self.tables: list[tuple[str, str, Mapping[str, Any]]] = []
         self.remarks: list[str] = []
         of_guest = form.guest.get(guest)
@@ -141,6 +150,7 @@ class _Taking:
             why = "is in the sheet already" if name in self._names else "cannot be the name of a disk"
             raise RequestError(f'{image}: "{name}" {why}; give the file another name first')
         self._names.add(name)
+        self._taken[str(image)] = found
         keys: dict[str, Any] = {"guest": self._guest, "store": self._store(image), "size": f"{found.size} B"}
         keys |= {"format": found.image.format, "table": found.table}
         if found.image.sector_size == 4096:
@@ -160,6 +170,53 @@ class _Taking:
         ]
         self.tables.append(("disk", name, keys))
 
+    def take_pools(self) -> None:
+        """Add the tables of the pools that the images are members of.
+
+        Raises:
+            RequestError: a pool is not whole, or cannot be one of a sheet.
+        """
+        for found in survey_pools(tuple(self._taken.values()), deep=False):
+            pool = found.pool
+            for one in found.missing:
+                hint = pool.member(one).hint
+                told = f", which a guest had as {hint}" if hint else ""
+                raise RequestError(f"pool {pool.name}: its member {one}{told} is on none of the images; name it, too")
+            if not is_name(pool.name) or not _NAME.fullmatch(pool.name) or pool.name in self._form.pool:
+                raise RequestError(
+                    f'pool "{pool.name}": a sheet cannot have a pool of this name; rename it in its guest'
+                )
+            keys: dict[str, Any] = {"guest": self._guest, "id": written_id(pool.id), "extent": f"{pool.extent} B"}
+            if not 64 * KIB <= pool.extent <= GIB:
+                del keys["extent"]
+            keys["volume"] = []
+            for volume in pool.shown:
+                disk = found.volumes.get(volume.name)
+                if volume.spread is None or disk is None or not _NAME.fullmatch(volume.name):
+                    self.remarks.append(f"pool {pool.name}: volume {volume.name} is left to its guest")
+                    continue
+                keys["volume"].append(dict(self._volume(pool, volume, disk)))
+            self.tables.append(("pool", pool.name, keys))
+
+    def _volume(self, pool: Pool, volume: PoolVolume, disk: Disk) -> Iterator[tuple[str, Any]]:
+        """Yield the keys of a volume."""
+        yield "name", volume.name
+        yield "size", f"{volume.count * pool.extent} B"
+        if volume.spread != "linear":
+            yield "spread", volume.spread
+            yield "over", volume.width
+        if volume.spread == "striped":
+            yield "chunk", f"{volume.chunk} B"
+        part = disk.partitions[0] if disk.partitions else None
+        inside = part.filesystem if part else None
+        known = inside is not None and inside.kind in FILESYSTEMS
+        yield "filesystem", inside.kind if inside and known else "none"
+        if inside is not None and part is not None and known:
+            yield "label", inside.label
+            yield "uuid", inside.uuid
+            yield from _owner(self._system, inside.kind, part)
+            yield from self._system.uses(disk, part, self._found)
+
     def _store(self, image: Path) -> str:
         folder = os.path.realpath(image.parent)
         if folder not in self._stores:
@@ -175,6 +232,15 @@ class _Taking:
     def _partition(self, found: Disk, part: Partition, number: int) -> Iterator[tuple[str, Any]]:
         """Yield the keys of a partition."""
         inside = part.filesystem
+        pool = part.member.pool if part.member else None
+        if pool is not None:
+            yield "pool", pool.name
+            if part.number:
+                yield "size", f"{part.size} B"
+                yield from [("number", part.number)] if part.number != number else []
+                yield from [("id", part.entry.id)] if found.table == "gpt" else []
+                yield "label", part.entry.label
+            return
         if inside is not None and inside.kind not in FILESYSTEMS:
             self.remarks.append(
                 f"{found.path}: partition {part.number} holds {inside.kind}, which is left to its guest"

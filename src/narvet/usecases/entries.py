@@ -41,7 +41,7 @@ def _with_guest(sheet: Path, layout: Layout, guest: str | None) -> Layout:
 
 
 def install_entries(
-    sheet: Path, guest: str, root: str, *, partition: int | None = None, dry: bool = False
+    sheet: Path, guest: str, root: str, *, partition: int | str | None = None, dry: bool = False
 ) -> Installed:
     """Add a guest's entries to the fstab in a root, which need not be the one that the sheet names.
 

@@ -13,8 +13,8 @@ from narvet.block.names import sync_file
 from narvet.block.publish import publish, recover, workspace
 from narvet.formats.filesystems.trees import FileTree, HasFiles, Kind, Node, walked, whole
 from narvet.formats.images.chain import opened_chain
-from narvet.formats.images.trust import trust_of_call
-from narvet.formats.volumes import Volume, volumes_on
+from narvet.formats.images.trust import Trust, trust_of_call
+from narvet.formats.volumes import Volume, volumes_over
 from narvet.ground.budget import budget
 from narvet.ground.errors import ImageError, NarvetError, RefusedError, RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
@@ -43,7 +43,8 @@ class Named:
 class Looked:
     """What lies at a place inside an image.
 
-    `kind` is the filesystem, `number` its partition, 0 for the whole disk, `label` what it is called. A folder has
+    `kind` is the filesystem, `number` its partition, 0 for the whole disk, `volume` its name where it is one of a
+    pool's, `label` what it is called. A folder has
     `names`, and `more` if there are others; a small file its `content`, None where it is too large to be shown.
     """
 
@@ -56,25 +57,27 @@ class Looked:
     names: tuple[Named, ...] = ()
     more: bool = False
     content: bytes | None = None
+    volume: str = ""
 
 
 def look(
-    image: Path, inside: str = "/", *, partition: int | None = None, image_format: str | None = None,
-    bases: Sequence[Path] = (),
+    image: Path, inside: str = "/", *, partition: int | str | None = None, image_format: str | None = None,
+    bases: Sequence[Path] = (), members: Sequence[Path] = (),
 ) -> Looked:  # fmt: skip
     """Return what lies at a path inside a filesystem of an image; nothing is changed, and nothing in it is trusted.
 
-    `partition` is its number, 0 for a disk without a table; it may be left out where one filesystem keeps files.
-    `image_format` and `bases` are as with `survey`.
+    `partition` is its number, 0 for a disk without a table, or the name of a volume with that of its pool,
+    `cold.readings`; it may be left out where one filesystem keeps files. `members` are the images that the pool's other
+    members lie on. `image_format` and `bases` are as with `survey`.
 
     Raises:
         RequestError: there is no such image, filesystem or path.
         ImageError: what is there is not sound.
         UnsafePathError: links lead in circles.
     """
-    with _opened(image, partition, image_format, bases) as (volume, tree):
+    with _opened(image, partition, image_format, bases, members) as (volume, tree):
         path, node = _found(tree, image, volume, inside)
-        looked = Looked(str(image), volume.number, volume.state.kind, volume.label, path, node)
+        looked = _looked(image, volume, path, node)
         if node.kind == Kind.FOLDER:
             names = tuple(_names(tree, node))
             return replace(looked, names=tuple(sorted(names, key=lambda one: one.name)), more=len(names) == MOST_NAMES)
@@ -84,8 +87,8 @@ def look(
 
 
 def take_out(
-    image: Path, inside: str, out: Path, on_copied: OnCopied | None = None, *, partition: int | None = None,
-    image_format: str | None = None, bases: Sequence[Path] = (), dry: bool = False,
+    image: Path, inside: str, out: Path, on_copied: OnCopied | None = None, *, partition: int | str | None = None,
+    image_format: str | None = None, bases: Sequence[Path] = (), members: Sequence[Path] = (), dry: bool = False,
 ) -> Looked:  # fmt: skip
     """Copy a file from inside an image to a new file `out`; a `dry` call only looks whether that can be done.
 
@@ -96,17 +99,21 @@ def take_out(
     if os.path.lexists(out) or not out.absolute().parent.is_dir():
         reason = "it is there already; name a new file" if os.path.lexists(out) else "there is no such folder"
         raise RequestError(f"{out}: {reason}")
-    with _opened(image, partition, image_format, bases) as (volume, tree), metered(on_copied):
+    with _opened(image, partition, image_format, bases, members) as (volume, tree), metered(on_copied):
         path, node = _found(tree, image, volume, inside)
         if node.kind != Kind.FILE:
             raise RequestError(f"{path} in {image} is no file, but a {node.kind}; name a file to take out")
-        looked = Looked(str(image), volume.number, volume.state.kind, volume.label, path, node)
+        looked = _looked(image, volume, path, node)
         if not dry:
             try:
                 _copy(tree, node, out)
             except OSError as error:
                 raise RefusedError(f"{out}: {error.strerror or error}; nothing of it is left there") from error
     return looked
+
+
+def _looked(image: Path, volume: Volume, path: str, node: Node) -> Looked:
+    return Looked(str(image), volume.number, volume.state.kind, volume.label, path, node, volume=volume.name)
 
 
 def _copy(tree: FileTree, file: Node, out: Path) -> None:
@@ -129,15 +136,21 @@ def _copy(tree: FileTree, file: Node, out: Path) -> None:
 
 @contextmanager
 def _opened(
-    image: Path, partition: int | None, image_format: str | None, bases: Sequence[Path]
+    image: Path,
+    partition: int | str | None,
+    image_format: str | None,
+    bases: Sequence[Path],
+    members: Sequence[Path],
 ) -> Iterator[tuple[Volume, FileTree]]:
     """Open the files of one filesystem of an image."""
     trust = trust_of_call(image, image_format, bases, by_content=True)
     with ExitStack() as stack:
-        opened = stack.enter_context(opened_chain(image, trust, changed_too=True))
-        stack.enter_context(budget(sum(link.facts.allocated for link in opened.links)))
-        size = opened.links[0].facts.sector_size
-        volume = _chosen(image, volumes_on(opened.device(size or 512), size), partition)
+        opened = [stack.enter_context(opened_chain(image, trust, changed_too=True))]
+        opened += [stack.enter_context(opened_chain(one, Trust(by_content=True), changed_too=True)) for one in members]
+        stack.enter_context(budget(sum(link.facts.allocated for one in opened for link in one.links)))
+        sizes = [one.links[0].facts.sector_size for one in opened]
+        devices = [one.device(size or 512) for one, size in zip(opened, sizes, strict=True)]
+        volume = _chosen(image, volumes_over(devices, sizes), partition)
         if not isinstance(volume.kind, HasFiles):
             raise RequestError(f"{image}: {_named(volume)} keeps no files")
         try:
@@ -146,12 +159,14 @@ def _opened(
             raise ImageError(f"{image}, {_named(volume)}: {error}") from error
 
 
-def _chosen(image: Path, volumes: tuple[Volume, ...], partition: int | None) -> Volume:
+def _chosen(image: Path, volumes: tuple[Volume, ...], partition: int | str | None) -> Volume:
     if partition is not None:
-        found = next((one for one in volumes if one.number == partition), None)
+        found = next((one for one in volumes if one.place == partition), None)
         if found is None:
             there = ", ".join(map(_named, volumes)) or "nothing that is known here"
-            raise RequestError(f"{image}: there is no filesystem on partition {partition}; it has {there}")
+            on = f"partition {partition}" if isinstance(partition, int) else f"volume {partition}"
+            more = "" if isinstance(partition, int) else "; name the images of its pool's other members with --member"
+            raise RequestError(f"{image}: there is no filesystem on {on}; it has {there}{more}")
         return found
     with_files = tuple(one for one in volumes if isinstance(one.kind, HasFiles))
     if len(with_files) == 1:
@@ -159,12 +174,13 @@ def _chosen(image: Path, volumes: tuple[Volume, ...], partition: int | None) -> 
     if not with_files:
         raise RequestError(f"{image}: it has no filesystem with files that is known here")
     there = ", ".join(map(_named, with_files))
-    raise RequestError(f"{image}: files lie on {there}; say which, such as {image}:{with_files[0].number}")
+    raise RequestError(f"{image}: files lie on {there}; say which, such as {image}:{with_files[0].place}")
 
 
 def _named(volume: Volume) -> str:
     label = f' "{volume.label}"' if volume.label else ""
-    return f"{volume.state.kind}{label}" + (f" on partition {volume.number}" if volume.number else "")
+    on = f" on volume {volume.name}" if volume.name else f" on partition {volume.number}" if volume.number else ""
+    return f"{volume.state.kind}{label}{on}"
 
 
 def _found(tree: FileTree, image: Path, volume: Volume, inside: str) -> tuple[str, Node]:

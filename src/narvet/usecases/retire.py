@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.execute import carry_out, clear_stores, sheet_lock
+from narvet.apply.pool import ChangePool
+from narvet.apply.steps import trust_of
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import working_name
@@ -20,16 +22,19 @@ from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.formats.images.children import children_of
 from narvet.formats.images.contract import ImageFormat, ImageSpec
+from narvet.formats.pools.tree import numbered, without_volume
 from narvet.ground.errors import RequestError
+from narvet.ground.findings import pool_place
 from narvet.ground.units import show_binary
 from narvet.guests import guest_system
 from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Step
 from narvet.model.plugs import Plug
+from narvet.model.pools import PlannedPool
 from narvet.plan.diff import is_ours
 from narvet.sheet.read import text_of
-from narvet.sheet.remove_disk import without_disk
+from narvet.sheet.remove_disk import without_disk, without_volume_of
 from narvet.usecases.layout import WorkedOut, check_names, work_out
 
 Agree = Callable[[tuple[Step, ...]], bool]
@@ -93,8 +98,40 @@ class TakeOutOfSheet:
         return {"did": "taken out of the sheet", "disk": self.disk}
 
 
+@dataclass(frozen=True)
+class TakeVolumeOut:
+    """Take a volume of a pool out of the sheet."""
+
+    pool: str
+    volume: str
+    guest: str
+    sheet: Path
+    guest_may_run = True
+    is_change = True
+    comes_last = True
+    summary = "taken out of the sheet"
+
+    @property
+    def disk(self) -> str:
+        """The volume with its pool, as something with a name."""
+        return f"{self.pool}.{self.volume}"
+
+    @property
+    def touches(self) -> str:
+        """The sheet."""
+        return str(self.sheet)
+
+    def apply(self) -> dict[str, object]:
+        """Write the sheet without the volume, all at once."""
+        text = without_volume_of(text_of(self.sheet), self.pool, self.volume, str(self.sheet))
+        replace_content(self.sheet, text.encode())
+        return {"did": "taken out of the sheet", "disk": self.disk}
+
+
 def retire(sheet: Path, name: str, agree: Agree = lambda _: True, *, dry: bool = False) -> tuple[Step, ...]:
-    """Remove a disk for good; return the steps that were done, none if `agree`, called with them, says no.
+    """Remove a disk, or a volume by its name with that of its pool, for good; return the steps that were done.
+
+    None are done if `agree`, called with them, says no.
 
     A `dry` call returns the steps that would be done.
 
@@ -122,6 +159,9 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
         RequestError: there is no such disk, or something needs it; a line for each.
     """
     layout, facts = found.layout, found.facts
+    pool = next((one for one in layout.pools if name.startswith(f"{one.name}.")), None)
+    if pool is not None and not any(one.name == name for one in layout.disks):
+        return _volume_removed(sheet, pool, name.removeprefix(f"{pool.name}."), found)
     disk = next((one for one in layout.disks if one.name == name), None)
     if disk is None and name in layout.left_over:
         return _left_over(sheet, name, layout.left_over[name], found)
@@ -145,6 +185,39 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
         kind = image_format(image.image.format if image else disk.wanted.image.format)
         todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
     return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
+
+
+def _volume_removed(sheet: Path, pool: PlannedPool, name: str, found: WorkedOut) -> tuple[Step, ...]:
+    """Return the steps that remove a volume of a pool for good.
+
+    Raises:
+        RequestError: there is no such volume, or the pool cannot be changed now; a line for each reason.
+    """
+    layout, place = found.layout, pool_place(pool.name, name)
+    volume = next((one for one in pool.volumes if one.volume == name), None)
+    before = pool.before
+    there = before is not None and any(one.name == name for one in before.shown)
+    if volume is None and not there:
+        raise RequestError(f"{sheet}: there is no volume {name} in pool {pool.name}")
+    reasons = [one.message for one in layout.findings if one.where == pool.place and one.level == "error"]
+    if pool.state != "as asked" and there and not reasons:
+        reasons = ["its pool is not as the sheet asks; write first"]
+    if reasons:
+        raise RequestError("\n".join(f"{sheet}: {place} stays: {one}" for one in reasons))
+    todo: list[Step] = []
+    if volume is not None:
+        without_volume_of(text_of(sheet), pool.name, name, str(sheet))
+        guest = found.facts.found.guests.get(pool.guest, Guest(pool.guest))
+        system = guest_system(volume.system)
+        others = [one for one in layout.mountable if one.guest == pool.guest and one is not volume]
+        todo += system.removal(volume, system.wanted(others, guest), guest)
+    if before is not None and there:
+        left = tuple(one for one in pool.volumes if one.volume != name)
+        becomes = numbered(without_volume(before, name), found.sheet.dated)
+        folders = tuple(store.path for store in layout.stores)
+        after = replace(pool, becomes=becomes, volumes=left, transfers=(), state="to change")
+        todo.append(ChangePool(after, folders, trust_of(layout), (f"volume {name} removed",)))
+    return (*todo, TakeVolumeOut(pool.name, name, pool.guest, sheet)) if volume is not None else tuple(todo)
 
 
 def _refuse_used(path: Path, image: Disk) -> None:
@@ -176,7 +249,7 @@ def _children(path: Path, layout: Layout) -> Iterator[Path]:
 def _entries_removed(disk: PlannedDisk, guest: Guest, layout: Layout) -> Iterator[Step]:
     """Yield what takes a disk's entries from its guest; those of its other disks stay."""
     system = guest_system(disk.system)
-    others = [one for one in layout.disks if one.guest == disk.guest and one is not disk]
+    others = [one for one in layout.mountable if one.guest == disk.guest and one is not disk]
     yield from system.removal(disk, system.wanted(others, guest), guest)
 
 
@@ -193,6 +266,9 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
         if origin is not None and origin.disk == disk.name and other.state != "as asked":
             yield f"disk {other.name} is to be a {other.origin.how if other.origin else 'copy'} of it"
     yield from _mounted_inside(disk, layout)
+    for pool in layout.pools:
+        if any(one.disk == disk.name for one in (*pool.members.values(), *pool.leaving.values())):
+            yield f"it is a member of pool {pool.name}; remove its pool key, write, and retire it then"
     for child in _children(path, layout):
         yield f"{child} is a child of its image; fold or recast that first"
 

@@ -16,7 +16,7 @@ from narvet.ground.rules.images import bytes_not_known
 from narvet.model.estate import Disk, Partition
 from narvet.model.pools import FoundPool
 from narvet.observe import images
-from narvet.observe.images import UNKNOWN_FORMAT
+from narvet.observe.images import UNKNOWN_FORMAT, Look
 from narvet.observe.pools import pools_on
 
 
@@ -65,7 +65,7 @@ def survey_pools(found: Sequence[Disk], *, deep: bool = True) -> tuple[FoundPool
     """
     members = {one.path: one for one in found if any(part.member is not None for part in one.partitions)}
     formats = {os.path.realpath(path): one.image.format for path, one in members.items()}
-    pools = pools_on(members, Trust(formats, by_content=True), deep=deep) if members else ()
+    pools = pools_on(members, Trust(formats, by_content=True), Look(deep, systems=True)) if members else ()
     return tuple(replace(one, findings=(*one.findings, *_not_looked_at(one))) for one in pools)
 
 
