@@ -13,6 +13,11 @@ import tempfile
 from pathlib import Path
 
 import narvet
+from narvet.block.window import Window
+from narvet.formats.images.chain import open_image
+from narvet.formats.images.trust import Trust
+from narvet.ground.units import MIB
+from tests.pool_reader import member_id, newest, rings, tables
 from tests.real import guest, kernel
 
 FORMATS = {"vhd": "vpc"}
@@ -35,6 +40,27 @@ def main() -> None:
             started(layout, one)
 
 
+def mapping(disks: list[guest.Attached]) -> list[str]:
+    """Return the lines of a script that put the volumes on disks together, by a reader of the tests' own."""
+    texts, devices = dict[str, bytes](), dict[str, str]()
+    for disk in disks:
+        with open_image(disk.path, trust=Trust(by_content=True)) as device:
+            if device.size < 3 * MIB:
+                continue
+            part = Window(device, MIB, device.size - 2 * MIB)
+            start = part.read(0, 4096)
+            if start[512:520] == b"LABELONE":
+                devices[member_id(start)] = f"$(echo {guest.device_at(disk.position)[:-1]})1)"
+                found = {newest(part.read(*ring)) for ring in rings(start)}
+                assert len(found) == 1
+                texts |= {one.split(b" ", 1)[0].decode(): one for one in found}
+    lines = []
+    for text in texts.values():
+        for name, rows in tables(text, devices):
+            lines += [f"map {name} > /tmp/path <<END || echo 'map failed {name}'", *rows, "END"]
+    return lines
+
+
 def compared(name: str, promised: int, there: int | None) -> str:
     """Return a line that says whether what a kernel shows is what was promised, in bytes; None for nothing at all."""
     verdict = "as promised" if there == promised else "NOT AS PROMISED"
@@ -48,14 +74,19 @@ def started(layout: narvet.Layout, of: narvet.Guest) -> None:
         return
     assert of.root is not None
     own = [disk for disk in layout.disks if disk.guest == of.name]
-    parts = {part.at: part.capacity.available for disk in own for part in disk.wanted.partitions if part.capacity}
+    every = [disk for disk in layout.mountable if disk.guest == of.name]
+    parts = {part.at: part.capacity.available for disk in every for part in disk.wanted.partitions if part.capacity}
     disks = [guest.Attached(Path(of.root.path), 0, "qcow2", kept=True)]
     for position, disk in enumerate(own, 1):
         image = disk.wanted.image
         kind = FORMATS.get(image.format, image.format)
         disks.append(guest.Attached(Path(disk.path), position, kind, image.sector_size or 512, kept=True))
     points = " ".join(at for at in parts if at)
-    script = START.format(device=guest.device_at(0), partition=of.root.partition, points=points)
+    script = (
+        "\n".join(mapping(disks))
+        + "\n"
+        + START.format(device=guest.device_at(0), partition=of.root.partition, points=points)
+    )
     try:
         answers = guest.Answers.of(guest.boot(disks, script))
     except (subprocess.CalledProcessError, OSError):

@@ -11,13 +11,11 @@ from pathlib import Path
 
 import pytest
 
-from narvet.block.window import Window
-from narvet.formats.images.chain import open_image
 from narvet.ground.units import MIB
-from tests.pool_reader import member_id, newest, rings, tables
 from tests.program import facts, make_sheet, run
 from tests.real.conftest import Used
-from tests.real.guest import LOAD, SHOWS, Answers, Attached, boot, complaints, device_at
+from tests.real.guest import LOAD, SHOWS, Answers, Attached, boot, complaints
+from tests.real.show import mapping
 
 DISK = """
 [disk.{name}]
@@ -72,24 +70,6 @@ def attached(folder: Path, disks: list[tuple[str, int, str, str]]) -> list[Attac
     return [
         Attached(folder / "shelf" / f"{name}.{endings[kind]}", at, kind) for at, (name, _, kind, _) in enumerate(disks)
     ]
-
-
-def mapping(disks: list[Attached]) -> list[str]:
-    """Return the lines of a script that put the volumes on disks together, by a reader of the tests' own."""
-    texts, devices = set(), {}
-    for at, disk in enumerate(disks):
-        with open_image(disk.path) as device:
-            part = Window(device, MIB, device.size - 2 * MIB)
-            start = part.read(0, 4096)
-            if start[512:520] != b"LABELONE":
-                continue
-            devices[member_id(start)] = f"$(echo {device_at(at)[:-1]})1)"
-            texts |= {newest(part.read(*ring)) for ring in rings(start)}
-    (text,) = texts
-    lines = []
-    for name, rows in tables(text, devices):
-        lines += [f"map {name} > /tmp/path <<END || echo 'map failed {name}'", *rows, "END"]
-    return lines
 
 
 def mounts() -> list[str]:

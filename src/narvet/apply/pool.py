@@ -124,7 +124,7 @@ class ChangePool:
                 self._move_ahead(links)
             self._change(links, delayed, check, everything=at_once or self._shrinks)
         return {
-            "did": "pool",
+            "did": "pool changed" if self.is_change else "pool",
             "pool": self.pool.name,
             "disks": sorted({one.disk for one in self.pool.members.values()}),
             "id": self.pool.becomes.id,

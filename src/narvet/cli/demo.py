@@ -35,9 +35,9 @@ def command(ctx: click.Context, folder: Path, dry: bool) -> None:
         _run(ctx, "attach", str(sheet), "trials", "notes", *own)
         if runs:
             _run(ctx, "detach", str(sheet), "trials", "notes", "--unmounted")
-    _run(ctx, "attach", str(sheet), "readings", "portable")
+    _run(ctx, "attach", str(sheet), "cold-a", "cold-b", "portable")
     changed = narvet.change_example(sheet)
-    headline("Some weeks later the sheet changes: a larger disk, another mount point, another mode.\n")
+    headline("Some weeks later the sheet changes: a larger disk, another mount point, a third disk in the pool.\n")
     _run(ctx, "review", str(sheet), *changed)
     _run(ctx, "write", str(sheet), "--yes")
     _run(ctx, "confirm", str(sheet))
@@ -45,7 +45,7 @@ def command(ctx: click.Context, folder: Path, dry: bool) -> None:
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")
     click.echo(f"  narvet report {sheet} --to {folder / 'page.html'}  # a page to hand over")
-    click.echo(f"  narvet review {sheet} readings  # after changing a size, a store or an owner in it")
+    click.echo(f"  narvet review {sheet} cold-a    # after changing a size, a store or an owner in it")
 
 
 def _run(ctx: click.Context, name: str, *words: str) -> None:

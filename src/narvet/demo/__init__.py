@@ -15,12 +15,24 @@ from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
 HYPERVISOR = "qemu-system-x86_64"
-# What the seed bank wants differently some weeks later: the disk, what its sheet says, and what it says then.
+# What the seed bank wants differently some weeks later: the table, what the sheet says in it, and what it says then.
 LATER = (
-    ("trials", '"120 GiB"', '"160 GiB"'),
-    ("notes", '"/srv/notes"', '"/srv/journals"'),
-    ("notes", '"0755"', '"2775"'),
+    ("disk.trials", '"120 GiB"', '"160 GiB"'),
+    ("disk.notes", '"/srv/notes"', '"/srv/journals"'),
+    ("disk.notes", '"0755"', '"2775"'),
+    ("pool.cold", '"1.4 TiB"', '"1.7 TiB"'),
 )
+JOINS = """
+# The readings fill their two disks, so a third one joins them.
+[disk.cold-c]
+guest  = "coldroom"
+store  = "vault"
+size   = "256 GiB"
+sector = 4096
+
+[[disk.cold-c.partition]]
+pool = "cold"
+"""
 
 
 def lay_example_out(folder: Path) -> Path:
@@ -77,10 +89,10 @@ def change_example(sheet: Path) -> tuple[str, ...]:
         OSError: the system does not let it be read or written.
     """
     text = sheet.read_text(encoding="utf-8")
-    for disk, said, says in LATER:
-        before, head, after = text.partition(f"[disk.{disk}]")
+    for table, said, says in LATER:
+        before, head, after = text.partition(f"[{table}]")
         if said not in after:
-            raise RequestError(f"{sheet} no longer gives {said} to disk {disk}; lay the example out anew")
+            raise RequestError(f"{sheet} no longer gives {said} to {table}; lay the example out anew")
         text = before + head + after.replace(said, says, 1)
-    sheet.write_text(text, encoding="utf-8")
-    return tuple(dict.fromkeys(disk for disk, *_ in LATER))
+    sheet.write_text(text + JOINS, encoding="utf-8")
+    return "trials", "notes", "cold-c"

@@ -90,9 +90,11 @@ class Partition:
     def capacity(self) -> Capacity | None:
         """What the guest will show of the filesystem: one that others made or that grew, as it is with its files."""
         if self.there is not None and self.filesystem is not None:
-            fresh = self.new is not None and self.filesystem.shape == self.new.shape and self.resizing is None
-            if not fresh:
+            alike = self.new is not None and self.filesystem.shape == self.new.shape and self.resizing is None
+            shows = self.new.capacity() if self.new and alike else None
+            if shows is None or shows.total != self.there.total:  # of the same shape, but it grew to that
                 return self.filesystem.capacity(self.size)
+            return shows
         return self.new.capacity() if self.new else None
 
     @property

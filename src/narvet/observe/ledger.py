@@ -114,7 +114,7 @@ def volumes_asked(ledger: Path) -> dict[str, dict[str, str]]:
     found: dict[str, dict[str, str]] = {}
     for line in _lines(ledger):
         asked, pool = line.get("asked"), line.get("pool")
-        if line.get("did") == "pool" and isinstance(asked, dict):
+        if line.get("did") in ("pool", "pool changed") and isinstance(asked, dict):
             for name, own in asked.items():
                 if isinstance(own, dict):
                     found[f"{pool}.{name}"] = {str(key): str(value) for key, value in own.items()}

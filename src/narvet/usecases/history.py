@@ -12,6 +12,7 @@ from narvet.observe.ledger import ledger_path, ledger_rows
 _WORDS = {
     "image": "made",
     "disk changed": "changed",
+    "pool": "pool made",
     "image removed": "removed",
     "moving": "to be moved",
     "entries": "entries written",
@@ -61,6 +62,7 @@ def _event(row: dict[str, object]) -> Event:
     did, size = str(row.get("did", "")), row.get("size")
     texts = (str(row.get(key) or "") for key in ("when", "disk", "guest"))
     when, disk, guest = texts
+    disk = disk or str(row.get("pool") or "")
     if did in ("attached", "detached") and row.get("slot"):
         did = f"{did} {'to' if did == 'attached' else 'from'} {guest} at {row['slot']}"
     whole = size if isinstance(size, int) and not isinstance(size, bool) and size >= 0 else None
