@@ -40,9 +40,9 @@ def test_the_example_from_end_to_end(example: Path) -> None:
     assert contents(example) == before
     review = facts("review", sheet)
     assert set(review) == {"title", "disks", "doors", "pools", "stores", "changes", "entries", "findings", "mark"}
-    assert [one["state"] for one in review["disks"]] == ["as asked"] * 7
+    assert [one["state"] for one in review["disks"]] == ["as asked"] * 9
     assert sorted(rules(review)) == [
-        "cluster-limits", "sector-not-recorded", "size-rounded", "size-rounded", "store-overpromised",
+        "cluster-limits", *["sector-not-recorded"] * 3, "size-rounded", "size-rounded", "store-overpromised",
     ]  # fmt: skip
     by_name = {one["name"]: one for one in review["disks"]}
     assert 100_000_000_000 <= by_name["notes"]["partitions"][0]["shows"]["available"] < 100_000_000_000 + (1 << 20)
@@ -53,6 +53,9 @@ def test_the_example_from_end_to_end(example: Path) -> None:
         for part, inside in zip(asked["partitions"], there["partitions"], strict=True):
             for key in ("number", "label", "start", "size", "type", "id"):
                 assert part[key] == inside[key] or (key == "label" and asked["table"] == "mbr")
+            if inside["member"] is not None:
+                assert inside["member"]["pool"] == "cold" and part["filesystem"] is None
+                continue
             if part["filesystem"] is None:
                 assert inside["filesystem"] is None and inside["type"].startswith("e3c9e316")
                 continue
@@ -60,7 +63,7 @@ def test_the_example_from_end_to_end(example: Path) -> None:
             assert inside["filesystem"]["free"] == part["shows"]["free"]
         assert there["sector"] == asked["sector"] and set(rules(there)) <= {"sector-not-recorded"}
     assert [one["block"] for one in found][:2] == [2 << 20, 64 << 10] and found[2]["block"] is None
-    assert [one["format"] for one in found] == ["vhdx", "qcow2", "raw", "vhd", "vhdx", "vhdx", "vhd"]
+    assert [one["format"] for one in found] == ["vhdx", "qcow2", "raw", "raw", "vhd", "vhdx", "vhdx", "vhd", "raw"]
     assert all(
         asked["stores_now"] + 16384 >= there["allocated"] for asked, there in zip(review["disks"], found, strict=True)
     )
@@ -69,11 +72,11 @@ def test_the_example_from_end_to_end(example: Path) -> None:
     fstab = (example / "guests" / "germination" / "etc" / "fstab").read_text().splitlines()
     assert sorted(fstab[-3:]) == sorted(review["entries"]["germination"]) and fstab[0].startswith("# fstab of")
     ledger = [json.loads(line) for line in (example / "sheet.ledger.jsonl").read_text().splitlines()]
-    made = ["image"] * 7 + ["mount point"] * 5 + ["entries"] * 2 + ["registry text"] * 2
-    changed = ["disk changed"] * 2 + ["mount point", "mount point removed", "entries"]
+    made = ["image"] * 7 + ["image", "pool"] + ["mount point"] * 5 + ["entries"] * 2 + ["registry text"] * 2
+    changed = ["disk changed"] * 2 + ["image", "pool changed", "mount point", "mount point removed", "entries"]
     hung = ["attached"] * 2 + ["detached"] * 2 if which("qemu-system-x86_64") else []
     assert [line["did"] for line in ledger] == [*made, *hung, "attached", *changed]
-    assert "ovf:/disk/disk-readings" in (example / "guests" / "coldroom.ovf").read_text()
+    assert "ovf:/disk/disk-cold-b" in (example / "guests" / "coldroom.ovf").read_text()
 
 
 def test_output_fits_80_columns_and_needs_no_unicode(example: Path) -> None:
@@ -121,7 +124,7 @@ def test_rules_are_explained() -> None:
     assert {one["rule"] for one in facts("explain")} == set(RULES)
     keys = facts("explain", "usable", "disk.hold", "zone-differs")
     assert [(one.get("rule"), one.get("table")) for one in keys] == [
-        ("zone-differs", None), (None, "disk"), (None, "disk.partition"), (None, "disk"),
+        ("zone-differs", None), (None, "disk"), (None, "disk.partition"), (None, "pool.volume"), (None, "disk"),
     ]  # fmt: skip
     assert "instead of size" in run("explain", "usable", status=0).stdout
     assert 'the nearest is "usable"' in run("explain", "usabel", status=2).stderr

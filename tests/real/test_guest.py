@@ -27,6 +27,7 @@ from tests.program import disk, facts, make_sheet, rules, run
 from tests.real import kernel
 from tests.real.conftest import Used
 from tests.real.guest import LOAD, PARTITIONS, SHOWS, Answers, Attached, complaints, device_at
+from tests.real.show import mapping
 
 pytestmark = pytest.mark.guest
 
@@ -59,7 +60,7 @@ CHILDREN = (("raw", "qcow2"), ("qcow2", "qcow2"), ("vmdk", "vmdk"))
 
 MADE = ("crashed.vhdx", "packed.vmdk")
 PROMISED = "promised.json"  # the review of the example before its guest used it
-POSITIONS = {"trials": 1, "notes": 2, "readings": 3, "logs": 4}
+POSITIONS = {"trials": 1, "notes": 2, "cold-a": 3, "cold-b": 5, "cold-c": 6, "logs": 4}
 
 
 @dataclass(frozen=True)
@@ -76,11 +77,11 @@ class Boot:
         return self.answers.said
 
 
-def _script(review: Any, formats: Any) -> str:
+def _script(review: Any, formats: Any, disks: list[Attached]) -> str:
     linux = {asked["guest"] for one in (review, formats) for asked in _of_linux(one)}
     entries = [kept for one in (review, formats) for guest, kept in one["entries"].items() if guest in linux]
     lines = [line for kept in entries for line in kept]
-    script = [LOAD, "cat > /etc/fstab <<'END'", *lines, "END"]
+    script = [LOAD, *mapping(disks), "cat > /etc/fstab <<'END'", *lines, "END"]
     for line in lines:
         at = line.split()[1]
         script += [
@@ -91,8 +92,8 @@ def _script(review: Any, formats: Any) -> str:
             f"load {at}; umount {at}; mount {at}; check {at} {at}; umount {at}",
             f'sed "s|^|{at} sum |" /tmp/sums',
         ]
-    for asked in _of_linux(review):
-        for part in asked["partitions"]:
+    for asked in (*_of_linux(review), *review["pools"]):
+        for part in asked.get("volumes", asked.get("partitions")):
             script.append(f'echo "{part["label"]} found $(findfs LABEL={part["label"]})"')
     script += PARTITIONS
     for number, (_, after) in enumerate(GROWN):
@@ -149,7 +150,7 @@ def prepare(folder: Path, memory: Path) -> tuple[list[Attached], str]:
             file.truncate(after)
             FILESYSTEM.plan(before, Wishes(uuid=UUID(int=number + 1))).write(FileDevice(file))
         disks.append(Attached(image, 8 + number))
-    return disks, _script(review, formats)
+    return disks, _script(review, formats, [one for one in disks if one.position in POSITIONS.values()])
 
 
 @pytest.fixture(scope="module")
@@ -203,18 +204,23 @@ def _every_format(folder: Path) -> Path:
 
 
 def _parts(booted: Boot) -> list[tuple[Any, Any]]:
-    return [(asked, part) for asked in _of_linux(booted.review) for part in asked["partitions"]]
+    return [(asked, part) for asked in _of_linux(booted.review) for part in asked["partitions"] if part["filesystem"]]
+
+
+def _volumes(booted: Boot) -> list[Any]:
+    return [volume for pool in booted.review["pools"] for volume in pool["volumes"]]
 
 
 def test_guest_parses_the_tables(booted: Boot) -> None:
-    for asked, part in _parts(booted):
+    every = [(asked, part) for asked in _of_linux(booted.review) for part in asked["partitions"]]
+    for asked, part in every:
         said = booted.said[f"part-{POSITIONS[asked['name']]}-{part['number']} lies"]
         assert said == f"{part['start'] // 512} {part['size'] // 512} PARTNAME={part['label']}"
 
 
 def test_guest_mounts_by_the_entries_and_shows_what_was_promised(booted: Boot) -> None:
     owners = {"trials": "1200:1300 750", "scratch": "1200:1300 2770", "notes": "1201:1300 2775"}
-    for _, part in _parts(booted):
+    for part in (*(part for _, part in _parts(booted)), *_volumes(booted)):
         at = part["at"]
         assert booted.answers.shows(at) == part["shows"]
         assert booted.said[f"{at} device"].endswith(f" {part['filesystem']}")
@@ -233,7 +239,22 @@ def test_guest_enlarges_while_it_runs(booted: Boot) -> None:
 def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
     left, files = (int(word) for word in booted.said["small full"].split())
     assert left < 4096 and files > 150
-    assert complaints(booted.answers.log, "ext4", "jbd2", "xfs", "sda", "sdb", "sdc", "sdd", "Buffer I/O", "GPT") == []
+    assert (
+        complaints(
+            booted.answers.log,
+            "device-mapper: table",
+            "ext4",
+            "jbd2",
+            "xfs",
+            "sda",
+            "sdb",
+            "sdc",
+            "sdd",
+            "Buffer I/O",
+            "GPT",
+        )
+        == []
+    )
 
 
 def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
@@ -246,6 +267,11 @@ def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
         assert rules(found) in ([], ["sector-not-recorded"])
         used = part["shows"]["free"] - inside["free"]
         assert 3 * MIB < used < 8 * MIB
+    (pool,) = booted.review["pools"]
+    paths = [str(booted.sheet.parent.parent / one["path"]) for one in pool["members"]]
+    found = facts("survey", *paths)[0]["pools"][0]["volumes"]
+    for volume, there in zip(pool["volumes"], found, strict=True):
+        assert there["read"] and 3 * MIB < volume["shows"]["free"] - there["filesystem"]["free"] < 8 * MIB
 
 
 def test_every_format_holds_what_the_guest_wrote(booted: Boot, tmp_path: Path) -> None:

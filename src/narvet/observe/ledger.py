@@ -115,6 +115,7 @@ def volumes_asked(ledger: Path) -> dict[str, dict[str, str]]:
     for line in _lines(ledger):
         asked, pool = line.get("asked"), line.get("pool")
         if line.get("did") in ("pool", "pool changed") and isinstance(asked, dict):
+            found = {name: own for name, own in found.items() if not name.startswith(f"{pool}.")}
             for name, own in asked.items():
                 if isinstance(own, dict):
                     found[f"{pool}.{name}"] = {str(key): str(value) for key, value in own.items()}

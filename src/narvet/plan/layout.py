@@ -325,9 +325,10 @@ def _not_as_asked(differences: Iterable[Difference], name: str) -> Iterator[Find
     """Yield what is to be said about what stays as it is on a volume, or cannot become what is asked."""
     for one in differences:
         if one.where.name == name and one.answer is Answer.REFUSE:
-            yield pool_rules.pool_cannot_be_changed.error(
-                one.where, f"its {one.aspect.title} is {one.shown[1]}, not {one.shown[0]}", "set the sheet back"
-            )
+            told, remedy = f"its {one.aspect.title} is {one.shown[1]}, not {one.shown[0]}", "set the sheet back"
+            if one.aspect is Aspect.UUID:
+                remedy = f'give it uuid = "{one.shown[1]}", if it is that one; or set the sheet back'
+            yield pool_rules.pool_cannot_be_changed.error(one.where, told, remedy)
         elif one.where.name == name and one.answer is Answer.LEAVE:
             yield rules.not_as_asked.warning(one.where, one.aspect.title, *one.shown)
 

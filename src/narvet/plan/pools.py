@@ -241,8 +241,10 @@ def _volumes(work: _Work, facts: Facts) -> tuple[PlannedVolume, ...]:
     for one in work.asked.volumes:
         if old[one.name] not in ("", one.name):
             work.pool = renamed(work.pool, old[one.name], one.name)
-    _refuse_renamed(work, old)
+    doubtful = set(_refuse_renamed(work, old))
     for one in sorted(work.asked.volumes, key=_order):
+        if one.name in doubtful:
+            continue
         _allot(work, one, requests[one.name], old[one.name])
     there = {one.name for one in work.pool.volumes}
     return tuple(
@@ -265,7 +267,7 @@ def _request(work: _Work, asked: ResolvedVolume, facts: Facts) -> PartitionReque
     sector = max(one.sector_size for one in work.members.values())
     striped = asked.kind.spread == "striped"
     below = Below(sector, asked.kind.chunk if striped else 0, asked.kind.width if striped else 1)
-    uuid = work.ids.filesystem(asked.was or asked.name)
+    uuid = work.ids.filesystem(_first_name(work, asked))
     place = replace(work.asked.place, name=f"{work.asked.name}.{asked.name}")
     request, said = request_content(asked.content, place, site, uuid, below)
     if request.kind is not None and asked.content.uuid is not None:
@@ -275,14 +277,22 @@ def _request(work: _Work, asked: ResolvedVolume, facts: Facts) -> PartitionReque
     return request
 
 
+def _first_name(work: _Work, asked: ResolvedVolume) -> str:
+    """Return the name that a volume's ids follow from: that of its id in the pool, if the sheet has it, or the older."""
+    there = {one.name: one.id for one in work.pool.shown}
+    ids = [there[name] for name in (asked.name, asked.was) if name in there]
+    known = (name for name in (asked.name, asked.was) if name is not None and work.ids.volume(name) in ids)
+    return next(known, asked.was or asked.name)
+
+
 def _old_name(work: _Work, asked: ResolvedVolume) -> str:
     """Return the name that a volume has in the pool now, empty if it has none."""
     names = {one.name for one in work.pool.shown}
     return next((name for name in (asked.name, asked.was) if name is not None and name in names), "")
 
 
-def _refuse_renamed(work: _Work, old: Mapping[str, str]) -> None:
-    """Take note of new volumes that seem to be ones that the sheet no longer has."""
+def _refuse_renamed(work: _Work, old: Mapping[str, str]) -> Iterator[str]:
+    """Take note of new volumes that seem to be ones that the sheet no longer has, and yield their names."""
     if work.found is None:
         return
     asked = {one.name for one in work.asked.volumes}
@@ -296,6 +306,7 @@ def _refuse_renamed(work: _Work, old: Mapping[str, str]) -> None:
             inside = disk.partitions[0].filesystem if disk and disk.partitions else None
             if other.count == count and (inside.kind if inside else "") == (one.content.filesystem or ""):
                 work.said.append(rules.volume_renamed.error(work.asked.place, other.name, one.name))
+                yield one.name
 
 
 def _rounded(size: int, extent: int, kind: Kind) -> int:
@@ -318,8 +329,7 @@ def _allot(work: _Work, asked: ResolvedVolume, request: PartitionRequest, old: s
         wanted = count * work.pool.extent
         work.said.append(rules.pool_without_room.error(where, asked.name, wanted, at_most))
         return
-    first = asked.was or asked.name
-    own = work.ids.volume(first)
+    own = work.ids.volume(_first_name(work, asked))
     work.pool = with_volume(work.pool, asked.name, own, copies, work.sheet.dated, work.ids.volume)
 
 
