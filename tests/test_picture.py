@@ -42,7 +42,7 @@ def test_the_example_drawn(example: Path, tmp_path: Path) -> None:
             other = "label and texts of pool cold" if one["name"].startswith("cold") else "set aside for Windows itself"
             named = f"{part['label']}  {part['filesystem']}" if part["filesystem"] else other
             assert any(text.endswith(named) for text in words), part
-    assert {"vault", "annex", "stores", f"111.44{NO_BREAK}GiB too much"} <= set(words)
+    assert {"vault", "annex", "stores", f"367.44{NO_BREAK}GiB too much"} <= set(words)
     depths = [y for text, _, y in there if re.fullmatch(r"[\d\xa0]+B", text)]
     assert len(depths) > 9 * 4 and min(abs(later - sooner) for sooner, later in pairwise(depths)) > 7  # points
 

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems import NAMES as FILESYSTEMS
     from narvet.formats.filesystems.contract import PURPOSES
     from narvet.formats.images import NAMES as IMAGE_FORMATS
+    from narvet.formats.seals.keyring import Keyring, unsealing
     from narvet.formats.tables import NAMES as TABLES
     from narvet.ground.errors import (
         BugError,
@@ -88,6 +89,7 @@ _HOMES = {
     "demo": ("change_example", "halted_guest", "lay_example_out"),
     "formats.filesystems": ("FILESYSTEMS=NAMES",),
     "formats.filesystems.contract": ("PURPOSES",),
+    "formats.seals.keyring": ("Keyring", "unsealing"),
     "formats.images": ("IMAGE_FORMATS=NAMES",),
     "formats.tables": ("TABLES=NAMES",),
     "ground.errors": (
@@ -144,16 +146,16 @@ __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Adopted", "Attached",
     "Attaching", "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate",
     "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError",
-    "Installed", "Interview", "Layout", "Looked", "Made", "NarvetError", "Partition", "Place", "PlannedDisk",
-    "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized",
-    "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "Wrapped",
-    "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "detach",
-    "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers",
-    "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview",
-    "keep_answers", "kept_answers", "lay_example_out", "list_devices", "look", "make", "nearest", "not_read_in_full",
-    "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire",
-    "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "survey_pools", "table", "take_out", "tie",
-    "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Installed", "Interview", "Keyring", "Layout", "Looked", "Made", "NarvetError", "Partition", "Place",
+    "PlannedDisk", "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError",
+    "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError",
+    "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted",
+    "detach", "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold",
+    "forget_answers", "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in",
+    "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out", "list_devices", "look", "make",
+    "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim",
+    "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "survey_pools",
+    "table", "take_out", "tie", "unsealing", "unwrap", "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

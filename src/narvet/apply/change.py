@@ -13,6 +13,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from narvet.apply.contents import fill_new, inner_of, make_content, used_runs
 from narvet.block.contract import BlockDevice
 from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
@@ -23,11 +24,11 @@ from narvet.formats.images.chain import Link, StagedImage, chain, open_links, st
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
 from narvet.formats.images.trust import NOTHING_SAID, Trust
-from narvet.formats.pools.member import write_member
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import ImageError, RefusedError
-from narvet.ground.findings import disk_place
+from narvet.ground.extents import Extent
+from narvet.ground.findings import Place, disk_place
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
@@ -119,8 +120,8 @@ class ChangeDisk:
     @property
     def _footprint(self) -> int:
         """The most bytes that new and grown filesystems store."""
-        grown = sum(part.resizing.footprint() for part in self.wanted.partitions if part.resizing)
-        return grown + sum(part.new.footprint() for part in self._added() if part.new)
+        grown = sum(part.writes for part in self.wanted.partitions if part.resizing)
+        return grown + sum(part.writes for part in self._added() if part.new)
 
     def _check_same(self, path: Path) -> None:
         """Raise RefusedError if the disk is not the one that the plan was worked out from, or others stand on it."""
@@ -165,7 +166,7 @@ class ChangeDisk:
         with open_links(links, self._sector_size, writable=True) as device:
             for part in new:
                 self._make(device, part)
-            delayed = [(part, _resize(device, part, resizing)) for part, resizing in resizings]
+            delayed = [(part, self._resize(device, part, resizing)) for part, resizing in resizings]
             device.flush()
         return delayed
 
@@ -175,10 +176,16 @@ class ChangeDisk:
     def _make(self, device: BlockDevice, part: Partition) -> None:
         """Write a filesystem where no partition lies yet: whatever was there reads as zeros first."""
         device.zero(part.start, part.size)
-        if part.new is not None:
-            part.new.write(Window(device, part.start, part.size))
-        if part.member is not None:
-            write_member(Window(device, part.start, part.size), part.member.shape)
+        make_content(Window(device, part.start, part.size), part, self._where(part))
+
+    def _where(self, part: Partition) -> Place:
+        return disk_place(self.disk).part(part.number)
+
+    def _inner(self, device: BlockDevice, part: Partition, size: int = 0) -> BlockDevice:
+        """Return what the filesystem of a partition lies on, at least `size` bytes of it."""
+        offset = part.seal.offset if part.seal else 0
+        window = Window(device, part.start, max(part.size, size + offset))
+        return inner_of(window, part, self._where(part))
 
     def _added(self) -> Iterator[Partition]:
         there = {part.number for part in self.found.partitions}
@@ -214,14 +221,17 @@ class ChangeDisk:
             if everything and self._gets_another_end:
                 self._enlarge_staged(staged)
             device = staged.device
+            used = {part.number: self._used(device, part) for part, _ in self._resizings() if part.seal}
             if everything:
                 for part in self._added():
                     self._make(device, part)
-                delayed = [(part, _resize(device, part, resizing)) for part, resizing in self._resizings()]
+                delayed = [(part, self._resize(device, part, resizing)) for part, resizing in self._resizings()]
             for part, kept in delayed:
-                kept.replay(Window(device, part.start, kept.size))
+                inside = self._inner(device, part, kept.size)
+                kept.replay(inside)
+                fill_new(inside, part, used.get(part.number, ()))
             for part, wanted in self._corrected():
-                filesystem(wanted.kind).correct(Window(device, part.start, part.size), wanted)
+                filesystem(wanted.kind).correct(self._inner(device, part), wanted)
             if entries:
                 table_format(self.found.table).change(device, entries)
             device.flush()
@@ -229,6 +239,16 @@ class ChangeDisk:
                 self._shorten_staged(staged)
             self._check_becomes(staged)
             staged.commit(leased.check)
+
+    def _used(self, device: BlockDevice, part: Partition) -> tuple[Extent, ...]:
+        """Return where the filesystem of a partition keeps something as it was found."""
+        before = replace(part, filesystem=part.there)
+        return used_runs(self._inner(device, part, part.there.size if part.there else 0), before)
+
+    def _resize(self, device: BlockDevice, part: Partition, resizing: Resizing) -> Delayed:
+        delayed = Delayed(self._inner(device, part, resizing.before.size), resizing.before.size)
+        resizing.write(delayed)
+        return delayed
 
     def _check_becomes(self, staged: StagedImage) -> None:
         """Read what the disk is about to become, and raise ImageError unless that is what is wanted."""
@@ -245,13 +265,6 @@ class ChangeDisk:
 
 def _told(state: FilesystemState) -> tuple[object, ...]:
     return state.label, state.uid, state.gid, state.mode
-
-
-def _resize(device: BlockDevice, part: Partition, resizing: Resizing) -> Delayed:
-    size = max(part.size, resizing.before.size)
-    delayed = Delayed(Window(device, part.start, size), resizing.before.size)
-    resizing.write(delayed)
-    return delayed
 
 
 def _marks(disk: Disk) -> tuple[object, ...]:

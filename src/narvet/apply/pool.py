@@ -13,6 +13,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from narvet.apply.contents import fill_new, inner_of, make_content, used_runs
 from narvet.block.contract import BlockDevice
 from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
@@ -33,6 +34,7 @@ from narvet.formats.pools.member import (
 )
 from narvet.formats.pools.tree import Pool, states_of
 from narvet.ground.errors import ImageError, RefusedError
+from narvet.ground.extents import Extent
 from narvet.ground.meter import copied
 from narvet.ground.units import MIB, counted
 from narvet.model.estate import Disk
@@ -138,9 +140,7 @@ class ChangePool:
     @property
     def _footprint(self) -> int:
         """The most bytes that new and grown filesystems store."""
-        parts = [one.wanted.partitions[0] for one in self.pool.volumes]
-        grown = sum(part.resizing.footprint() for part in parts if part.resizing)
-        return grown + sum(part.new.footprint() for part in parts if part.new and part.there is None)
+        return sum(one.wanted.partitions[0].writes for one in self.pool.volumes)
 
     @property
     def _shrinks(self) -> bool:
@@ -253,10 +253,9 @@ class ChangePool:
                 device.zero(was, volume.wanted.size - was)
             if not volume.old:
                 self._blank_states(volume, devices)
-                if part.new is not None:
-                    part.new.write(device)
+                make_content(device, part, volume.place)
             elif part.resizing is not None:
-                kept = Delayed(device, part.resizing.before.size)
+                kept = Delayed(inner_of(device, part, volume.place), part.resizing.before.size)
                 part.resizing.write(kept)
                 delayed.append((volume, kept))
         return delayed
@@ -284,19 +283,32 @@ class ChangePool:
         with ExitStack() as stack:
             staged = {path: stack.enter_context(staged_image(own, sectors[path])) for path, own in links.items()}
             devices = self._windows({path: one.device for path, one in staged.items()})
+            used = {one.volume: self._used(one, devices) for one in self.pool.volumes if one.found is not None}
             if everything:
                 delayed = self._fill(devices)
             for volume, kept in delayed:
-                kept.replay(self._larger(volume, devices))
+                inside = inner_of(self._larger(volume, devices), volume.wanted.partitions[0], volume.place)
+                kept.replay(inside)
+                fill_new(inside, volume.wanted.partitions[0], used.get(volume.volume, ()))
             for volume in self._corrected():
                 wanted = volume.wanted.partitions[0].filesystem
                 if wanted is not None:
-                    filesystem(wanted.kind).correct(self._volume(volume, devices), wanted)
+                    device = inner_of(self._volume(volume, devices), volume.wanted.partitions[0], volume.place)
+                    filesystem(wanted.kind).correct(device, wanted)
             self._write_texts(devices)
             for device in devices.values():
                 device.flush()
             self._check_becomes(devices)
             commit_images(list(staged.values()), check)
+
+    def _used(self, volume: PlannedVolume, devices: _Devices) -> tuple[Extent, ...]:
+        """Return where the filesystem of a sealed volume that gets another size keeps something as it was found."""
+        part, before = volume.wanted.partitions[0], self.pool.before
+        if part.seal is None or part.resizing is None or before is None:
+            return ()
+        by_name = {one.name: devices[one.id] for one in before.members if one.id in devices}
+        device = volume_device(before, before.volume(volume.old), by_name, volume.wanted.image.sector_size)
+        return used_runs(inner_of(device, part, volume.place), replace(part, filesystem=part.there))
 
     def _corrected(self) -> Iterator[PlannedVolume]:
         """Yield the volumes on whose filesystems label, owner or mode are to be others than they are."""

@@ -17,6 +17,7 @@ from narvet.formats.images.chain import chain, new_image_file
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
+from narvet.ground.findings import disk_place
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
@@ -92,8 +93,8 @@ class MakeImage:
         return [file for link in links for file in link.files]
 
     def _fill(self, device: BlockDevice) -> None:
+        from narvet.apply.contents import make_content
         from narvet.block.window import Window
-        from narvet.formats.pools.member import write_member
 
         if self.origin is not None:
             return
@@ -101,10 +102,7 @@ class MakeImage:
             entries = tuple(part.entry for part in self.wanted.partitions)
             table_format(self.wanted.table).write(device, Table(self.wanted.table, self.wanted.table_id, entries))
         for part in self.wanted.partitions:
-            if part.new is not None:
-                part.new.write(Window(device, part.start, part.size))
-            if part.member is not None:
-                write_member(Window(device, part.start, part.size), part.member.shape)
+            make_content(Window(device, part.start, part.size), part, disk_place(self.disk).part(part.number))
 
 
 def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:

@@ -11,6 +11,7 @@ import click
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, DRY, begin_dry, print_json, remark, report_well
 from narvet.cli.job import is_quiet, job, on_sheet
+from narvet.cli.unseal import unseals
 
 
 def _asked(command: Any) -> Any:
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
 @click.option("--title", default="", help="Of a new sheet.")
 @click.option("--blank", is_flag=True, help="Write a new sheet to be filled in, with every key and what it means.")
 @DRY
+@unseals()
 @AS_JSON
 @click.pass_context
 def command(

@@ -20,6 +20,7 @@ from narvet.cli.common import (
     end_with_resized,
 )
 from narvet.cli.job import job
+from narvet.cli.unseal import unseals
 
 
 @job("enlarge")
@@ -31,6 +32,7 @@ from narvet.cli.job import job
 @BASES
 @SECTOR
 @DRY
+@unseals()
 @AS_JSON
 @click.pass_context
 def command(ctx: click.Context, /, image: Path, size: int | None, dry: bool, as_json: bool, **options: Any) -> None:

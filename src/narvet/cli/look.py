@@ -11,6 +11,7 @@ import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, print_json, print_text, tell, with_partition
 from narvet.cli.job import job
 from narvet.cli.speak import say
+from narvet.cli.unseal import unseals
 
 
 @job("look")
@@ -20,6 +21,7 @@ from narvet.cli.speak import say
 @click.option("--member", "members", type=A_PATH, multiple=True, help="A further image that the volume's pool lies on.")
 @IMAGE_FORMAT
 @BASES
+@unseals()
 @DRY
 @AS_JSON
 def command(image: str, inside: str, out: Path | None, dry: bool, as_json: bool, **known: Any) -> None:

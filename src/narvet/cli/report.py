@@ -10,6 +10,7 @@ import click
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, DRY, status_of, tell
 from narvet.cli.job import job, on_sheet
+from narvet.cli.unseal import unseals
 
 if TYPE_CHECKING:
     from narvet.report.shapes import ReportFacts
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 @click.option("--digests", is_flag=True, help="Read every image from end to end, and give its SHA-256.")
 @click.option("--replace", is_flag=True, help="Write over a file that is there already.")
 @DRY
+@unseals()
 @AS_JSON
 @click.pass_context
 def command(ctx: click.Context, sheet: Path, to: Path, digests: bool, replace: bool, dry: bool, as_json: bool) -> None:

@@ -18,6 +18,7 @@ from narvet.cli.common import (
     end_with_resized,
 )
 from narvet.cli.job import job
+from narvet.cli.unseal import unseals
 
 
 @job("shrink")
@@ -27,6 +28,7 @@ from narvet.cli.job import job
 @IMAGE_FORMAT
 @SECTOR
 @DRY
+@unseals()
 @AS_JSON
 @click.pass_context
 def command(ctx: click.Context, /, image: Path, size: int, dry: bool, as_json: bool, **options: Any) -> None:

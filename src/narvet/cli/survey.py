@@ -11,6 +11,7 @@ import narvet
 from narvet.cli.common import AS_JSON, BASES, IMAGE_FORMAT, SECTOR, print_json, print_text, status_of
 from narvet.cli.job import job
 from narvet.cli.speak import say
+from narvet.cli.unseal import unseals
 
 
 @job("survey")
@@ -19,6 +20,7 @@ from narvet.cli.speak import say
 @BASES
 @SECTOR
 @click.option("--brief", is_flag=True, help="A line for each image, and the findings of level error and warning.")
+@unseals()
 @AS_JSON
 @click.pass_context
 def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json: bool, **known: Any) -> None:

@@ -13,6 +13,7 @@ import narvet
 from narvet.cli.common import AS_JSON, DRY, INSIDE, begin_dry, print_findings, print_json, print_text, remark, status_of
 from narvet.cli.job import complete_disks, job, on_sheet
 from narvet.cli.speak import say
+from narvet.cli.unseal import unseals
 
 if TYPE_CHECKING:
     from narvet import Step
@@ -33,6 +34,7 @@ _MOST_SHOWN = 30
               help="Make this disk although it was made before; repeatable.")  # fmt: skip
 @click.option("--reviewed", metavar="MARK", help="Refuse if anything is not as the review with this mark showed it.")
 @click.option("--yes", is_flag=True, help="Do not ask before something that exists is changed.")
+@unseals(makes=True)
 @INSIDE
 @DRY
 @AS_JSON

@@ -16,6 +16,7 @@ from narvet.formats.filesystems.contract import Filesystem, FilesystemState
 from narvet.formats.pools.device import volume_device
 from narvet.formats.pools.member import MemberState, read_member
 from narvet.formats.pools.tree import Pool
+from narvet.formats.seals.keyring import opened
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -74,6 +75,14 @@ def volumes_over(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) ->
     return tuple(found)
 
 
+def _within(device: BlockDevice) -> BlockDevice | None:
+    """Return a device, or what is inside if it is sealed, None where no passphrase opens it."""
+    try:
+        return opened(device)
+    except ImageError:
+        return None
+
+
 def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
     """Return the newest text of each pool that members tell of."""
     texts: dict[str, Pool] = {}
@@ -86,7 +95,9 @@ def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
 def _of_pool(pool: Pool, devices: Mapping[str, BlockDevice], sector_size: int) -> Iterator[Volume]:
     for one in pool.shown:
         with suppress(ImageError):
-            device = volume_device(pool, one, devices, sector_size)
+            device = _within(volume_device(pool, one, devices, sector_size))
+            if device is None:
+                continue
             for kind in candidates(device):
                 state = kind.read(device, image_place(""), deep=False)
                 if state is not None:
@@ -131,8 +142,10 @@ def _table(device: BlockDevice) -> Table | None:
 def _volumes(device: BlockDevice, table: Table) -> Iterator[Volume]:
     for entry in table.partitions:
         try:
-            window = Window(device, entry.start, entry.size)
+            window = _within(Window(device, entry.start, entry.size))
         except ImageError:
+            continue
+        if window is None:
             continue
         for kind in candidates(window):
             state = kind.read(window, image_place("").part(entry.number), deep=False)

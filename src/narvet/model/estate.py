@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from narvet.formats.filesystems.contract import Loss
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
@@ -17,11 +18,14 @@ from narvet.formats.tables.contract import PartitionEntry, attribute_names
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState, NewFilesystem, Resizing
     from narvet.formats.pools.member import MemberState
+    from narvet.formats.seals.header import Seal
     from narvet.ground.findings import Finding
     from narvet.model.pools import FoundPool
 
 DEFAULT_SECTOR_SIZE = 512
 """What a hypervisor gives a disk whose image does not say otherwise."""
+
+_SEAL_HEADERS = 1 << 20  # that headers and keys of a sealed partition store at most
 
 NO_TABLE = "none"
 """What a disk without a partition table has in place of the table's name."""
@@ -73,7 +77,8 @@ class Partition:
     `new` is the filesystem to be written to it, None where none is. Where there is one already, `there` is what was
     found, and `resizing` how it gets another size, if it does. `mount` is None where no sheet says how a guest uses it.
     `may_move` is whether files on it may be moved so that it can become smaller. `member` is set on a member of a pool,
-    which is the sheet's `pool` of that name where one is named.
+    which is the sheet's `pool` of that name where one is named. With a `seal` it is sealed, and its filesystem inside:
+    where no passphrase opens that, it has none. `cost` is what trying a passphrase is to cost: bytes of memory, passes.
     """
 
     entry: PartitionEntry
@@ -85,15 +90,55 @@ class Partition:
     may_move: bool = False
     pool: str = ""
     member: MemberState | None = None
+    seal: Seal | None = None
+    cost: tuple[int | None, int | None] = (None, None)
+
+    @property
+    def inside(self) -> int:
+        """Bytes that its filesystem can take: all of its own, but for the header of one that is sealed."""
+        if self.seal is None:
+            return self.size
+        return max(self.size - self.seal.offset, 0) // self.seal.sector_size * self.seal.sector_size
+
+    @property
+    def inner(self) -> Partition:
+        """The same as if what is inside it were all of it."""
+        return replace(self, entry=replace(self.entry, size=self.inside)) if self.seal else self
+
+    @property
+    def writes(self) -> int:
+        """The most bytes that making its filesystem, or giving it another size, stores.
+
+        What is sealed is stored in full where the filesystem keeps something, also where that is zeros.
+        """
+        if self.resizing is not None and self.there is not None:
+            before, after = (one.size - one.free for one in (self.there, self.resizing.state))
+            return self.resizing.footprint() + (max(after - before, 0) if self.seal else 0)
+        if self.new is None or self.there is not None:
+            return 0
+        return self.new.footprint() if self.seal is None else self.inside - self.new.capacity().free + _SEAL_HEADERS
+
+    @property
+    def is_locked(self) -> bool:
+        """Whether it is sealed, and no passphrase opened it."""
+        return self.seal is not None and self.filesystem is None
 
     @property
     def capacity(self) -> Capacity | None:
         """What the guest will show of the filesystem: one that others made or that grew, as it is with its files."""
+        shows = self._shown
+        if shows is None or self.seal is None:
+            return shows
+        header = Loss("header and keys of the sealing", self.size - self.inside)
+        return replace(shows, losses=(*shows.losses, header))
+
+    @property
+    def _shown(self) -> Capacity | None:
         if self.there is not None and self.filesystem is not None:
             alike = self.new is not None and self.filesystem.shape == self.new.shape and self.resizing is None
             shows = self.new.capacity() if self.new and alike else None
             if shows is None or shows.total != self.there.total:  # of the same shape, but it grew to that
-                return self.filesystem.capacity(self.size)
+                return self.filesystem.capacity(self.inside)
             return shows
         return self.new.capacity() if self.new else None
 

@@ -80,6 +80,7 @@ class Aspect(Enum):
     MEMBER_LEAVES = ("member", Answer.REMOVE)
     VOLUME = ("volume", Answer.ADD)
     VOLUME_NAME = ("name", Answer.CORRECT)
+    SEALED = ("sealing", Answer.REFUSE)
     TEXTS = ("copies of its text", Answer.CORRECT)
     REGISTRY = ("registry text", Answer.CORRECT)
 

@@ -21,6 +21,9 @@ from narvet.formats.images.chain import Link, OpenChain, base_changed, identify,
 from narvet.formats.images.contract import ImageFacts
 from narvet.formats.images.trust import Trust
 from narvet.formats.pools.member import read_member
+from narvet.formats.seals.header import Seal
+from narvet.formats.seals.keyring import unsealed
+from narvet.formats.seals.volume import read_seal
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -30,6 +33,7 @@ from narvet.ground.errors import ImageError, NarvetError, UnsupportedError, Untr
 from narvet.ground.findings import Finding, Place, has_errors, image_place
 from narvet.ground.rules import images as rules
 from narvet.ground.rules import pools as pool_rules
+from narvet.ground.rules import seals as seal_rules
 from narvet.guests import SYSTEMS, guest_system
 from narvet.guests.contract import IsRecognised
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, FoundSystem, Image, Partition
@@ -177,10 +181,11 @@ def _image(path: str, image: ImageFacts, sector_size: int) -> Image:
 def survey_device(device: BlockDevice, image: Image, where: Place, look: Look) -> Disk:
     """Return what is found on a device that has no table, and that is called an image."""
     whole = PartitionEntry(0, 0, device.size, "", "")
-    part = Partition(whole, _filesystem(device, whole, where, look))
+    said: list[Finding] = []
+    part = _partition(device, whole, where, look, said)
     if part.filesystem is None:
-        return Disk(image)
-    found = Disk(image, partitions=(part,), findings=part.filesystem.findings)
+        return Disk(image, partitions=(part,) if part.seal else (), findings=tuple(said))
+    found = Disk(image, partitions=(part,), findings=(*said, *part.filesystem.findings))
     return replace(found, systems=tuple(_systems(device, found)) if look.systems else ())
 
 
@@ -220,7 +225,7 @@ def _without_table(path: str, image: ImageFacts, device: BlockDevice, look: Look
     whole, where = PartitionEntry(0, 0, device.size, "", ""), image_place(path)
     told: list[Finding] = []
     part = _partition(device, whole, where, look, told)
-    if part.filesystem is not None or part.member is not None or told:
+    if part.filesystem is not None or part.member is not None or part.seal is not None or told:
         return _disk(path, image, 0, None, (part,), tuple(told))
     if next(device.extents(), None) is None:
         said = rules.image_blank.note(where, device.size)
@@ -235,15 +240,34 @@ def _partition(device: BlockDevice, entry: PartitionEntry, where: Place, look: L
     if inside is not None:
         return Partition(entry, inside)
     try:
-        member = read_member(Window(device, entry.start, entry.size))
+        window = Window(device, entry.start, entry.size)
+        seal = read_seal(window)
+        if seal is not None:
+            return _sealed(window, entry, seal, where, look, said)
+        member = read_member(window)
     except ImageError as error:
-        if is_on(device, entry):
+        if _is_on(device, entry):
             said.append(pool_rules.member_damaged.error(where, str(error)))
         return Partition(entry)
     return Partition(entry, member=member)
 
 
-def is_on(device: BlockDevice, entry: PartitionEntry) -> bool:
+def _sealed(
+    window: BlockDevice, entry: PartitionEntry, seal: Seal, where: Place, look: Look, said: list[Finding]
+) -> Partition:
+    """Return a sealed partition, with the filesystem inside where a passphrase opens it."""
+    if seal.damaged:
+        said.append(seal_rules.seal_damaged.warning(where, seal.damaged))
+    if seal.why_locked:
+        said.append(seal_rules.seal_not_known.warning(where, seal.why_locked))
+    device = unsealed(window, seal, str(where))
+    if device is None:
+        return Partition(entry, seal=seal)
+    whole = PartitionEntry(entry.number, 0, device.size, "", "")
+    return Partition(entry, _filesystem(device, whole, where, look), seal=seal)
+
+
+def _is_on(device: BlockDevice, entry: PartitionEntry) -> bool:
     """Return whether a partition lies on its disk."""
     return entry.start >= 0 and entry.end <= device.size
 

@@ -152,6 +152,12 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
             yield from _compared(where, aspect, value, there[aspect])
     if part.filesystem is None and part.mount is not None and part.member is None:
         return  # left to its guest, or to the pool that it leaves
+    if (part.seal is None) != (other.seal is None):
+        sealed, plain = "sealed", "not sealed"
+        yield Difference(where, Aspect.SEALED, sealed if part.seal else plain, sealed if other.seal else plain)
+        return
+    if other.is_locked and part.filesystem is not None:
+        return  # what is inside is not known without its passphrase
     if part.filesystem is None or other.filesystem is None:
         yield from _compared(where, Aspect.FILESYSTEM, _inside(part), _inside(other))
         return

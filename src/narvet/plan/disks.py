@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
+from uuid import UUID
 
 from narvet.formats.filesystems.contract import FilesystemState, Folder, UnfitError, Wishes
 from narvet.formats.images import ending_of, image_format
 from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.pools.member import LEAST, MemberState, fresh_shape
+from narvet.formats.seals.header import DATA_OFFSET, Seal, new_seal
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import POOL, Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
 from narvet.ground.errors import BugError
@@ -29,7 +31,7 @@ from narvet.plan.existing import keep_places, offers_of
 from narvet.plan.partition_request import PartitionRequest, Site, request_partition
 from narvet.plan.place import PartSize, disk_size_for, pieces, place
 from narvet.plan.solve import smallest_growth, smallest_size
-from narvet.sheet.resolved import ResolvedDisk
+from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition
 
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 
@@ -112,7 +114,7 @@ def plan_disk(
 def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Partition, ...]) -> PlannedImage:
     table = table_format(disk.table) if disk.table else None
     reserved = table.reserved(spec.size, spec.sector_size) if table else ()
-    written = sum(run.size for run in reserved) + sum(part.new.footprint() for part in parts if part.new)
+    written = sum(run.size for run in reserved) + sum(part.writes for part in parts)
     image = Image(
         path=site.path,
         format=disk.format,
@@ -170,7 +172,9 @@ def _sizes(
         wanted, size = one.asked.usable, one.asked.size
         if wanted is not None and one.kind is not None:
             try:
-                size = solved(one, wanted, there.get(one.kind.native_id(one.wishes.uuid)), disk.align)
+                part = there.get(one.kind.native_id(one.wishes.uuid))
+                size = solved(one, wanted, part.inner if part else None, disk.align)
+                size += (part.seal.offset if part and part.seal else DATA_OFFSET) if one.asked.seal else 0
             except UnfitError as error:
                 size = wanted
                 where = disk.place.part(one.asked.index).key("usable")
@@ -254,16 +258,28 @@ def _partition(
         return Partition(entry, mount=mount, pool=asked.pool, member=member), ()
     if kind is None or not run.length:
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
+    seal = seal_of(asked, site.ids.seal(asked.position))
+    part = Partition(entry, mount=mount, may_move=asked.move_files, seal=seal, cost=cost_of(asked))
     try:
-        new = kind.plan(run.length, replace(request.wishes, start=run.start))
+        new = kind.plan(part.inside, replace(request.wishes, start=run.start + (seal.offset if seal else 0)))
     except UnfitError as error:
         if keeps and not error.remedy:  # what is there was made by others, and fits as it is
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
-            return Partition(entry, state, mount=mount, may_move=asked.move_files), ()
-        return Partition(entry, mount=mount, may_move=asked.move_files), (
-            unfit(error, run.length, disk.place.part(asked.index)),
-        )
-    return Partition(entry, new.state(), new, mount, may_move=asked.move_files), ()
+            return replace(part, filesystem=state), ()
+        return replace(part, seal=None), (unfit(error, part.inside, disk.place.part(asked.index)),)
+    return replace(part, filesystem=new.state(), new=new), ()
+
+
+def seal_of(asked: ResolvedPartition, uuid: UUID) -> Seal | None:
+    """Return what a partition or volume is sealed as, with this id, None if it is not to be."""
+    if asked.seal is None:
+        return None
+    return new_seal(str(uuid), asked.label, asked.seal.sector)
+
+
+def cost_of(asked: ResolvedPartition) -> tuple[int | None, int | None]:
+    """Return what trying a passphrase is to cost: bytes of memory, and passes."""
+    return (asked.seal.memory, asked.seal.passes) if asked.seal else (None, None)
 
 
 def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, before: int) -> int:

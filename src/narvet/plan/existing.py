@@ -146,7 +146,22 @@ def written_anew(wanted: Disk, found: Disk, differences: Iterable[Difference]) -
 def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
     if found is None or part.member is not None or found.member is not None:
         return _member_onto(part, found, where)
-    return _filesystem_onto(part, found, where)
+    if (part.seal is None) != (found.seal is None):
+        return part, []
+    if part.seal is None:
+        return _filesystem_onto(part, found, where)
+    part = replace(part, seal=found.seal)
+    if found.is_locked:
+        return part, list(_locked(part, found, where))
+    fitted, said = _filesystem_onto(part.inner, found.inner, where)
+    return replace(fitted, entry=part.entry), said
+
+
+def _locked(part: Partition, found: Partition, where: Place) -> Iterator[Finding]:
+    """Yield an error where a sealed partition is to get another size, and no passphrase opens it."""
+    if part.size != found.size:
+        told = f"it is sealed, and has {show_bytes(found.size)}: its size changes only with its passphrase"
+        yield rules.cannot_be_changed.error(where, told, "add --unseal, or --passphrase-file FILE")
 
 
 def _filesystem_onto(part: Partition, found: Partition, where: Place) -> tuple[Partition, list[Finding]]:

@@ -291,8 +291,8 @@ def _needs(wanted: Disk, found: Disk, *, moves: bool) -> int:
 
     What only gets another name on the same filesystem needs less; room for a copy is asked for all the same.
     """
-    grown = sum(part.resizing.footprint() for part in wanted.partitions if part.resizing)
-    new = sum(part.new.footprint() for part in wanted.partitions if part.new and part.there is None)
+    grown = sum(part.writes for part in wanted.partitions if part.resizing)
+    new = sum(part.writes for part in wanted.partitions if part.new and part.there is None)
     full = max(wanted.size - found.size, 0) if wanted.image.space == "full" else 0
     changed = 2 * grown + new + full + _ROOM_FOR_TABLES
     return changed + (wanted.size if wanted.image.space == "full" else found.image.stored) if moves else changed

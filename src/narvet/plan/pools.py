@@ -24,6 +24,7 @@ from narvet.formats.pools.tree import (
     with_segments,
     with_volume,
 )
+from narvet.formats.seals.header import DATA_OFFSET
 from narvet.formats.tables.contract import PartitionEntry
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import Finding, has_errors, pool_place
@@ -37,7 +38,7 @@ from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
 from narvet.model.pools import VOLUME, FoundPool, MemberPlace, PlannedPool, PlannedVolume
 from narvet.plan.diff import by_ledger, diff_disk
-from narvet.plan.disks import mount_of, solved, unfit
+from narvet.plan.disks import cost_of, mount_of, seal_of, solved, unfit
 from narvet.plan.existing import onto
 from narvet.plan.partition_request import Below, PartitionRequest, Site, request_content
 from narvet.sheet.resolved import PoolIds, ResolvedPool, ResolvedSheet, ResolvedVolume
@@ -278,7 +279,7 @@ def _request(work: _Work, asked: ResolvedVolume, facts: Facts) -> PartitionReque
 
 
 def _first_name(work: _Work, asked: ResolvedVolume) -> str:
-    """Return the name that a volume's ids follow from: that of its id in the pool, if the sheet has it, or the older."""
+    """Return the name that a volume's ids follow from: by its id in the pool, if the sheet has it, or the old one."""
     there = {one.name: one.id for one in work.pool.shown}
     ids = [there[name] for name in (asked.name, asked.was) if name in there]
     known = (name for name in (asked.name, asked.was) if name is not None and work.ids.volume(name) in ids)
@@ -359,7 +360,9 @@ def _count(work: _Work, asked: ResolvedVolume, request: PartitionRequest, there:
         disk = work.found.volumes.get(there.name) if work.found and there else None
         part = disk.partitions[0] if disk and disk.partitions and disk.partitions[0].filesystem else None
         try:
-            return solved(request, asked.content.usable, part, extent * kind.step) // extent
+            size = solved(request, asked.content.usable, part.inner if part else None, extent * kind.step)
+            size += (part.seal.offset if part and part.seal else DATA_OFFSET) if asked.content.seal else 0
+            return _rounded(size, extent, kind)
         except UnfitError as error:
             work.said.append(filesystem_rules.usable_too_large.error(where.key("usable"), str(error)))
             return None
@@ -384,7 +387,8 @@ def _planned(work: _Work, asked: ResolvedVolume, index: int, request: PartitionR
     flash = all(work.sheet.stores[disk.store].flash for disk in disks)
     mount = mount_of(request, system, flash=flash, read_only=any(disk.plug.read_only for disk in disks))
     entry = PartitionEntry(0, 0, size, "", "", asked.content.label)
-    part = Partition(entry, mount=mount, may_move=asked.content.move_files)
+    seal = seal_of(asked.content, work.ids.seal(_first_name(work, asked)))
+    part = Partition(entry, mount=mount, may_move=asked.content.move_files, seal=seal, cost=cost_of(asked.content))
     found = work.found.volumes.get(old) if work.found and old else None
     if request.kind is not None:
         part = _filled(work, part, request, found)
@@ -404,7 +408,7 @@ def _filled(work: _Work, part: Partition, request: PartitionRequest, found: Disk
     if kind is None:
         return part
     try:
-        new = kind.plan(part.size, request.wishes)
+        new = kind.plan(part.inside, request.wishes)
     except UnfitError as error:
         if found is not None and request.asked.uuid is not None and not error.remedy:
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
@@ -492,38 +496,47 @@ def _with_state(planned: PlannedPool, said: Iterable[Finding], differences: Iter
 
 
 def with_pools(disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool]) -> tuple[PlannedDisk, ...]:
-    """Return disks with the most bytes that what their pools become stores on them."""
-    more: dict[str, int] = {}
+    """Return disks with the most bytes that their pools store on them: fresh ones, and now."""
+    needs: dict[str, int] = {}
+    fresh: dict[str, int] = {}
     for pool in pools:
-        if pool.state not in ("to make", "to change"):
-            continue
+        changes = pool.state in ("to make", "to change")
         for place in (*pool.members.values(), *pool.leaving.values()):
-            more[place.disk] = more.get(place.disk, 0) + _ROOM_FOR_TEXTS
-        for name, size in _stored(pool):
-            more[name] = more.get(name, 0) + size
-    return tuple(_with_more(disk, more[disk.name]) if disk.name in more else disk for disk in disks)
+            fresh[place.disk] = fresh.get(place.disk, 0) + _ROOM_FOR_TEXTS
+            needs[place.disk] = needs.get(place.disk, 0) + (_ROOM_FOR_TEXTS if changes else 0)
+        for volume in pool.volumes:
+            part = volume.wanted.partitions[0]
+            for name, size in _spread_over(pool, volume.volume, replace(part, there=None, resizing=None).writes):
+                fresh[name] = fresh.get(name, 0) + size
+            for name, size in _spread_over(pool, volume.volume, 2 * part.writes) if changes else ():
+                needs[name] = needs.get(name, 0) + size
+        for name, size in _moved(pool):
+            needs[name] = needs.get(name, 0) + size
+    return tuple(_with_more(disk, fresh[disk.name], needs[disk.name]) if disk.name in fresh else disk for disk in disks)
 
 
-def _with_more(disk: PlannedDisk, size: int) -> PlannedDisk:
+def _with_more(disk: PlannedDisk, fresh: int, needs: int) -> PlannedDisk:
     image = disk.wanted.image
-    stored = min(image.stored + size, max(image.size, image.stored)) if image.stored else image.stored
-    return replace(disk, needs=disk.needs + size, wanted=replace(disk.wanted, image=replace(image, stored=stored)))
+    stored = min(image.stored + fresh, max(image.size, image.stored))
+    return replace(disk, needs=disk.needs + needs, wanted=replace(disk.wanted, image=replace(image, stored=stored)))
 
 
-def _stored(pool: PlannedPool) -> Iterator[tuple[str, int]]:
-    """Yield the most bytes that volumes and moved extents store, by the disks that they lie on."""
+def _spread_over(pool: PlannedPool, volume: str, size: int) -> Iterator[tuple[str, int]]:
+    """Yield the most of so many bytes of a volume that each disk gets, by the disks' names."""
     becomes = pool.becomes
     names = {one.name: pool.members[one.id].disk for one in becomes.members if one.id in pool.members}
-    for volume in pool.volumes:
-        part = volume.wanted.partitions[0]
-        size = part.resizing.footprint() * 2 if part.resizing else 0
-        size = part.new.footprint() if part.new is not None and part.there is None else size
-        for copy in _known_copies(becomes, volume.volume) if size else ():
-            held: dict[str, int] = {}
-            for segment in copy:
-                for name, _ in segment.parts:
-                    held[name] = held.get(name, 0) + segment.count // len(segment.parts) * becomes.extent
-            yield from ((names[name], min(size, most_there)) for name, most_there in held.items() if name in names)
+    for copy in _known_copies(becomes, volume) if size else ():
+        held: dict[str, int] = {}
+        for segment in copy:
+            for name, _ in segment.parts:
+                held[name] = held.get(name, 0) + segment.count // len(segment.parts) * becomes.extent
+        yield from ((names[name], min(size, most_there)) for name, most_there in held.items() if name in names)
+
+
+def _moved(pool: PlannedPool) -> Iterator[tuple[str, int]]:
+    """Yield the bytes that extents which move take of the disks that they go to, by the disks' names."""
+    becomes = pool.becomes
+    names = {one.name: pool.members[one.id].disk for one in becomes.members if one.id in pool.members}
     for one in pool.transfers:
         if one.target[0] in names:
             yield names[one.target[0]], one.count * becomes.extent

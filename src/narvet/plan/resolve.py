@@ -206,6 +206,7 @@ def _content(
         inode_each=form.inode_each,
         journal=form.journal,
         reserved=form.reserved,
+        seal=form.seal,
     )
 
 

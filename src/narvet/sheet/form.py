@@ -240,6 +240,24 @@ class GuestForm(Form):
         return frozenset(slot for part in self.taken for slot in part)
 
 
+class SealForm(Form):
+    """`sealed` of a partition or volume: what it is to cost to try a passphrase, as its guest does at each start."""
+
+    memory: Annotated[Size | None, Told("bytes of memory that it takes", "1 GiB, or a quarter of this machine's")] = (
+        None
+    )
+    passes: Annotated[
+        int | None, Field(ge=1, le=1000), Told("how often it goes over them", "what takes this machine 2 seconds")
+    ] = None
+    sector: Annotated[Literal[512, 4096], Told("bytes that are sealed at once")] = 4096
+
+    @model_validator(mode="after")
+    def _agrees(self) -> SealForm:
+        if self.memory is not None and not 8 * MIB <= self.memory <= 4 * GIB:
+            raise ValueError("memory is from 8 MiB to 4 GiB")
+        return self
+
+
 class ContentForm(Form):
     """What a partition and a pool's volume share: what lies on it, and how its guest uses that.
 
@@ -303,6 +321,13 @@ class ContentForm(Form):
         bool,
         Told("ext4, ntfs: whether files may be moved forward where it is made smaller than they reach"),
     ] = False
+    sealed: Annotated[
+        bool | SealForm,
+        Told(
+            "linux: true: encrypted, opened by a passphrase, or a recovery key, that no sheet has; "
+            '`{memory = "256 MiB", passes = 4}` is what trying one is to cost; see [sealing.md](sealing.md)'
+        ),
+    ] = False
     block: Annotated[
         Size | None,
         Told(
@@ -322,7 +347,14 @@ class ContentForm(Form):
             raise ValueError("at and usable need a filesystem")
         if self.filesystem == "swap" and self.at:
             raise ValueError("swap is not mounted; leave at out")
+        if self.sealed and self.filesystem == "none":
+            raise ValueError("sealed needs a filesystem")
         return self
+
+    @property
+    def seal(self) -> SealForm | None:
+        """How it is sealed, None if it is not."""
+        return SealForm() if self.sealed is True else self.sealed or None
 
 
 class PartitionForm(ContentForm):

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from narvet.formats.pools.allot import Kind
     from narvet.ground.findings import Place
     from narvet.model.plugs import Plug
-    from narvet.sheet.form import GuestForm, StoreForm
+    from narvet.sheet.form import GuestForm, SealForm, StoreForm
     from narvet.sheet.values import PartSize, Right
 
 
@@ -60,6 +60,7 @@ class ResolvedPartition:
     journal: int | None
     reserved: Fraction | None
     pool: str | None = None
+    seal: SealForm | None = None
 
 
 @dataclass(frozen=True)
@@ -99,6 +100,10 @@ class PoolIds:
     def volume(self, name: str) -> str:
         """Return the id of a volume, or of one within it, by its first name."""
         return self._of("volume", name)
+
+    def seal(self, name: str) -> UUID:
+        """Return the id of a volume as a sealed one, by its first name."""
+        return derive(self.identity, "pool", self.pool, "volume", name, "seal")
 
     def filesystem(self, name: str) -> UUID:
         """Return the id of the filesystem on a volume, by its first name."""
@@ -177,6 +182,10 @@ class DiskIds:
     def filesystem(self, index: int) -> UUID:
         """Return the id of the filesystem on a partition."""
         return self._of("partition", index, "filesystem")
+
+    def seal(self, index: int) -> UUID:
+        """Return the id of a partition as a sealed volume."""
+        return self._of("partition", index, "seal")
 
     def member(self, index: int) -> str:
         """Return the id of a partition as a member of a pool."""

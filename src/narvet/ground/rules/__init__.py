@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from narvet.ground.findings import declared
-from narvet.ground.rules import devices, disks, filesystems, guests, images, plugs, pools, stores, tables
+from narvet.ground.rules import devices, disks, filesystems, guests, images, plugs, pools, seals, stores, tables
 
 _HEAD = """# The findings
 
@@ -23,6 +23,7 @@ __all__ = [
     "images",
     "plugs",
     "pools",
+    "seals",
     "stores",
     "table",
     "tables",

@@ -1,0 +1,64 @@
+"""What lies on a partition or volume, written: a filesystem, sealed or not, or a member of a pool."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.filesystems import filesystem
+from narvet.formats.pools.member import write_member
+from narvet.formats.seals.device import SealedDevice
+from narvet.formats.seals.keyring import seal_new, unsealed
+from narvet.ground.errors import RefusedError
+from narvet.ground.extents import Extent, gaps, without
+from narvet.ground.findings import Place, image_place
+from narvet.model.estate import Partition
+
+
+def make_content(device: BlockDevice, part: Partition, where: Place) -> None:
+    """Write what is to lie on a partition or volume that is new, and reads as zeros.
+
+    Raises:
+        RequestError: it is to be sealed, and there is no passphrase.
+    """
+    if part.member is not None:
+        write_member(device, part.member.shape)
+    if part.new is None:
+        return
+    if part.seal is None:
+        part.new.write(device)
+        return
+    inside = seal_new(device, part.seal, str(where), *part.cost)
+    part.new.write(inside)
+    inside.made_real(used_runs(inside, part))
+
+
+def used_runs(device: BlockDevice, part: Partition) -> tuple[Extent, ...]:
+    """Return the runs in which a filesystem keeps something, as far as it is certain that it does not in others."""
+    if part.filesystem is None:
+        return ()
+    kind = filesystem(part.filesystem.kind)
+    if kind.read(device, image_place(""), deep=False) is None:
+        return ()
+    return tuple(gaps(kind.unused(device), device.size))
+
+
+def inner_of(device: BlockDevice, part: Partition, where: Place) -> BlockDevice:
+    """Return what a filesystem that is there already lies on: the device, or what is inside if it is sealed.
+
+    Raises:
+        RefusedError: no passphrase opens it.
+    """
+    if part.seal is None:
+        return device
+    inside = unsealed(device, part.seal, str(where))
+    if inside is None:
+        raise RefusedError(f"{where}: it is sealed, and no passphrase that was given opens it; nothing was changed")
+    return inside
+
+
+def fill_new(device: BlockDevice, part: Partition, before: Iterable[Extent]) -> None:
+    """Write zeros, sealed, where a filesystem that was given another size keeps something now and did not `before`."""
+    if not isinstance(device, SealedDevice):
+        return
+    device.made_real(without(used_runs(device, part), sorted(before)))

@@ -1,0 +1,133 @@
+"""The passphrases that a call may use, and the keys that they opened; nothing of it is ever written down.
+
+Whatever reads a sealed volume asks here. Without a keyring, or without the right passphrase, what is inside stays
+unknown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass, field
+from uuid import UUID
+
+from narvet.block.contract import BlockDevice
+from narvet.formats.seals.device import SealedDevice
+from narvet.formats.seals.header import Seal
+from narvet.formats.seals.keys import cost_of, recovery_key
+from narvet.formats.seals.volume import inside, key_of, make_seal, read_seal
+from narvet.ground.errors import RequestError
+
+LONGEST = 512
+"""Bytes of a passphrase that guests take."""
+
+Ask = Callable[[str, bool], bytes | None]
+"""Asks for the passphrase of something by its name, a new one or one that it has; None where nobody answers."""
+Keep = Callable[[str, str], object]
+"""Keeps the recovery key of something that was sealed, before that has its name."""
+
+
+@dataclass
+class Keyring:
+    """Passphrases that were given, how others are asked for, and where recovery keys go."""
+
+    given: list[bytes] = field(default_factory=list)
+    ask: Ask = lambda _, __: None
+    keep: Keep | None = None
+    _keys: dict[bytes, bytes] = field(default_factory=dict, repr=False)
+    _asked: set[bytes] = field(default_factory=set, repr=False)
+
+    def key(self, device: BlockDevice, seal: Seal, name: str) -> bytes | None:
+        """Return the key of a sealed volume, None where no passphrase opens it."""
+        mark = seal.digest.digest + seal.digest.salt
+        if mark not in self._keys:
+            for passphrase in self._tried(mark, name):
+                found = key_of(device, seal, passphrase)
+                if found is not None:
+                    self._keys[mark] = found[0]
+                    if passphrase not in self.given:
+                        self.given.append(passphrase)
+                    break
+        return self._keys.get(mark)
+
+    def _tried(self, mark: bytes, name: str) -> Iterator[bytes]:
+        if mark in self._asked:
+            return
+        self._asked.add(mark)
+        yield from list(self.given)
+        asked = self.ask(name, False)
+        if asked is not None:
+            yield asked
+
+    def new(self, name: str) -> bytes:
+        """Return the passphrase for something that is to be sealed.
+
+        Raises:
+            RequestError: none was given, and nobody answers.
+        """
+        found = self.given[0] if self.given else self.ask(name, True)
+        if found is None:
+            raise RequestError(
+                f"{name} is to be sealed: put its passphrase into a file and add --passphrase-file FILE, or into the "
+                "environment as NARVET_PASSPHRASE"
+            )
+        if not 1 <= len(found) <= LONGEST:
+            raise RequestError(f"the passphrase has {len(found)} bytes; from 1 to {LONGEST} are taken")
+        if found not in self.given:
+            self.given.append(found)
+        return found
+
+    def remember(self, seal: Seal, key: bytes) -> None:
+        """Keep the key of something that was sealed just now."""
+        self._keys[seal.digest.digest + seal.digest.salt] = key
+
+
+_current: ContextVar[Keyring | None] = ContextVar("keyring", default=None)
+
+
+@contextmanager
+def unsealing(ring: Keyring) -> Iterator[Keyring]:
+    """Have sealed volumes opened by a keyring while the context lasts."""
+    token = _current.set(ring)
+    try:
+        yield ring
+    finally:
+        _current.reset(token)
+
+
+def keyring() -> Keyring:
+    """Return the keyring that is set, an empty one if none is."""
+    return _current.get() or Keyring()
+
+
+def unsealed(device: BlockDevice, seal: Seal, name: str = "") -> SealedDevice | None:
+    """Return what is inside a sealed volume, None where no passphrase opens it; `name` is what it is called."""
+    key = keyring().key(device, seal, name or f"the sealed volume {seal.uuid}")
+    return inside(device, seal, key) if key is not None else None
+
+
+def opened(device: BlockDevice, name: str = "") -> BlockDevice | None:
+    """Return a device as it is, or what is inside if it is sealed, None where no passphrase opens that.
+
+    Raises:
+        ImageError: its header is not sound.
+    """
+    seal = read_seal(device)
+    return device if seal is None else unsealed(device, seal, name)
+
+
+def seal_new(device: BlockDevice, wanted: Seal, name: str, memory: int | None, passes: int | None) -> SealedDevice:
+    """Seal a device by the passphrase that the keyring has for it, and by a recovery key; return what is inside.
+
+    Raises:
+        RequestError: there is no passphrase.
+    """
+    ring, spare = keyring(), recovery_key()
+    passphrases = (ring.new(name), spare.encode())
+    if ring.keep is not None:
+        ring.keep(name, spare)
+    cost = cost_of(memory=memory, passes=passes)
+    seal, key = make_seal(device, str(UUID(wanted.uuid)), wanted.label, wanted.sector_size, cost, passphrases)
+    ring.remember(seal, key)
+    return inside(device, seal, key)

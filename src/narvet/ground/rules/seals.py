@@ -1,0 +1,50 @@
+"""Rules about sealed volumes. Sizes are bytes."""
+
+from __future__ import annotations
+
+from narvet.ground.findings import Wording, rule
+from narvet.ground.units import show_binary
+
+
+@rule(
+    meaning="One of the two headers of a sealed volume does not read, or is older; the other one serves.",
+    way_out="`narvet keys` writes both anew with any change of a key.",
+)
+def seal_damaged(which: str) -> Wording:
+    """Word a header that does not read."""
+    return f"{which} of the sealed volume does not read, or is older; the other one serves", (
+        "any change of a key, with narvet keys, writes both anew"
+    )
+
+
+@rule(
+    meaning="A sealed volume uses something that is not known here, so that nothing in it is read or changed.",
+    way_out="Let its guest do it.",
+)
+def seal_not_known(why: str) -> Wording:
+    """Word a sealed volume of a kind that is not known."""
+    return f"the sealed volume is not opened: {why}", "let its guest do it"
+
+
+@rule(
+    meaning="A thin image of a sealed volume stays thin: what was never written is not filled with noise, so that "
+    "whoever has the image sees which parts hold something, though not what.",
+    way_out='Where that matters, `space = "full"` hides how much was ever written from the size of the image only; '
+    "fill the volume once in its guest.",
+)
+def thin_shows_use(label: str) -> Wording:
+    """Word what a thin image gives away of a sealed volume."""
+    return (
+        f"{label} is sealed in a thin image: whoever has the image sees which parts of it were written, not what",
+        "",
+    )
+
+
+@rule(
+    meaning="Trying a passphrase takes so much memory in the guest, at each start; a guest with less does not unlock "
+    "the volume.",
+    way_out='Give less: `sealed = {memory = "64 MiB"}`.',
+)
+def unlocking_takes_memory(label: str, memory: int) -> Wording:
+    """Word the memory that a guest needs."""
+    return f"to unlock {label}, its guest needs {show_binary(memory)} of free memory for a moment", ""
