@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import PURPOSES
     from narvet.formats.images import NAMES as IMAGE_FORMATS
     from narvet.formats.seals.keyring import Keyring, unsealing
+    from narvet.formats.seals.keyring import keyring as current_keyring
     from narvet.formats.tables import NAMES as TABLES
     from narvet.ground.errors import (
         BugError,
@@ -72,6 +73,7 @@ if TYPE_CHECKING:
         keep_answers,
         kept_answers,
     )
+    from narvet.usecases.keys import KeyChange, Keys, keys, put_back
     from narvet.usecases.layout import Reviewed, confirm, review
     from narvet.usecases.look import Looked, look, take_out
     from narvet.usecases.make import DiskWishes, Made, make
@@ -89,7 +91,7 @@ _HOMES = {
     "demo": ("change_example", "halted_guest", "lay_example_out"),
     "formats.filesystems": ("FILESYSTEMS=NAMES",),
     "formats.filesystems.contract": ("PURPOSES",),
-    "formats.seals.keyring": ("Keyring", "unsealing"),
+    "formats.seals.keyring": ("Keyring", "current_keyring=keyring", "unsealing"),
     "formats.images": ("IMAGE_FORMATS=NAMES",),
     "formats.tables": ("TABLES=NAMES",),
     "ground.errors": (
@@ -113,6 +115,7 @@ _HOMES = {
     "sheet.form": ("Sheet",),
     "sheet.read": ("read_sheet",),
     "sheet.values": ("SYSTEMS",),
+    "usecases.keys": ("KeyChange", "Keys", "keys", "put_back"),
     "usecases.adopt": ("Adopted", "adopt"),
     "usecases.attach": ("Attached", "Attaching", "attach", "detach", "write_list"),
     "usecases.branch": ("Branched", "branch"),
@@ -146,16 +149,17 @@ __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Adopted", "Attached",
     "Attaching", "Branched", "BugError", "Choice", "Device", "Difference", "Disk", "DiskWishes", "Drafted", "Estate",
     "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots", "Image", "ImageError",
-    "Installed", "Interview", "Keyring", "Layout", "Looked", "Made", "NarvetError", "Partition", "Place",
-    "PlannedDisk", "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError",
-    "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError",
-    "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted",
-    "detach", "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold",
-    "forget_answers", "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in",
-    "install_entries", "interview", "keep_answers", "kept_answers", "lay_example_out", "list_devices", "look", "make",
-    "nearest", "not_read_in_full", "owner_not_set", "parse_size", "read_requests", "read_sheet", "recast", "reclaim",
-    "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank", "survey", "survey_pools",
-    "table", "take_out", "tie", "unsealing", "unwrap", "wrap", "write", "write_inside", "write_list",
+    "Installed", "Interview", "KeyChange", "Keyring", "Keys", "Layout", "Looked", "Made", "NarvetError", "Partition",
+    "Place", "PlannedDisk", "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request",
+    "RequestError", "Resized", "Reviewed", "Rule", "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied",
+    "UnsupportedError", "Wrapped", "Written", "adopt", "attach", "branch", "change_example", "confirm",
+    "confirm_inside", "counted", "current_keyring", "detach", "draft", "enlarge", "entries", "explained_keys",
+    "explained_names", "find_sheet", "fold", "forget_answers", "guest_system", "halted_guest", "handover",
+    "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers", "kept_answers", "keys",
+    "lay_example_out", "list_devices", "look", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size",
+    "put_back", "read_requests", "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in",
+    "show_both", "shrink", "start_blank", "survey", "survey_pools", "table", "take_out", "tie", "unsealing", "unwrap",
+    "wrap", "write", "write_inside", "write_list",
 ]  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import ReadsLittle
 from narvet.formats.pools.member import write_member
 from narvet.formats.seals.device import SealedDevice
 from narvet.formats.seals.keyring import seal_new, unsealed
@@ -34,13 +35,13 @@ def make_content(device: BlockDevice, part: Partition, where: Place) -> None:
 
 
 def used_runs(device: BlockDevice, part: Partition) -> tuple[Extent, ...]:
-    """Return the runs in which a filesystem keeps something, as far as it is certain that it does not in others."""
+    """Return the runs that a guest reads of a filesystem as they lie there, as far as others certainly need not be."""
     if part.filesystem is None:
         return ()
     kind = filesystem(part.filesystem.kind)
     if kind.read(device, image_place(""), deep=False) is None:
         return ()
-    return tuple(gaps(kind.unused(device), device.size))
+    return tuple(kind.relied_on(device) if isinstance(kind, ReadsLittle) else gaps(kind.unused(device), device.size))
 
 
 def inner_of(device: BlockDevice, part: Partition, where: Place) -> BlockDevice:

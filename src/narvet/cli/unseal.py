@@ -66,8 +66,15 @@ def unseals(*, makes: bool = False) -> Callable[[F], F]:
 
 def _given(file: Path | None) -> list[bytes]:
     given = [os.environb[VARIABLE.encode()]] if os.environ.get(VARIABLE) else []
-    if file is None:
-        return given
+    return given if file is None else [first_line(file), *given]
+
+
+def first_line(file: Path) -> bytes:
+    """Return the passphrase that is the first line of a file.
+
+    Raises:
+        RequestError: it cannot be read, or has none.
+    """
     try:
         with file.open("rb") as opened:
             line = opened.read(_MOST).split(b"\n", 1)[0].rstrip(b"\r")
@@ -75,7 +82,14 @@ def _given(file: Path | None) -> list[bytes]:
         raise narvet.RequestError(f"{file}: {error.strerror}; name a file whose first line is the passphrase") from None
     if not line:
         raise narvet.RequestError(f"{file}: its first line is empty, and no passphrase")
-    return [line, *given]
+    return line
+
+
+def keep_recovery(name: str, key: str) -> None:
+    """Keep a recovery key as the call asked for: in its file, or shown at the end."""
+    keep = narvet.current_keyring().keep
+    if keep is not None:
+        keep(name, key)
 
 
 def _asked(name: str, *, new: bool, asks: bool) -> bytes | None:

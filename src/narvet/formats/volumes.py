@@ -4,7 +4,7 @@ pools.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -16,7 +16,9 @@ from narvet.formats.filesystems.contract import Filesystem, FilesystemState
 from narvet.formats.pools.device import volume_device
 from narvet.formats.pools.member import MemberState, read_member
 from narvet.formats.pools.tree import Pool
+from narvet.formats.seals.header import Seal
 from narvet.formats.seals.keyring import opened
+from narvet.formats.seals.volume import read_seal
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -58,21 +60,46 @@ def volumes_over(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) ->
     Sector sizes are bytes, 0 where an image does not tell. Nothing on the disks is trusted.
     """
     found = list(volumes_on(devices[0], sector_sizes[0]))
+    for name, device in _pooled(devices, sector_sizes):
+        found += _volume_of_pool(name, device)
+    return tuple(found)
+
+
+def places_over(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) -> Iterator[tuple[int | str, BlockDevice]]:
+    """Yield the partitions of the first of some disks by their numbers, and volumes of its pools by their names."""
+    yield from _windows(devices[0], sector_sizes[0])
+    yield from _pooled(devices, sector_sizes)
+
+
+def sealed_over(
+    devices: Sequence[BlockDevice], sector_sizes: Sequence[int]
+) -> Iterator[tuple[int | str, BlockDevice, Seal]]:
+    """Yield what is sealed among `places_over`; what does not read is left out."""
+    for place, device in places_over(devices, sector_sizes):
+        with suppress(ImageError):
+            seal = read_seal(device)
+            if seal is not None:
+                yield place, device, seal
+
+
+def _pooled(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) -> Iterator[tuple[str, BlockDevice]]:
+    """Yield the volumes of the pools that the first of some disks is a member of, by their names."""
     members: dict[str, MemberState] = {}
     windows: dict[str, BlockDevice] = {}
     own: set[str] = set()
     for at, (device, size) in enumerate(zip(devices, sector_sizes, strict=True)):
-        for window in _windows(device, size):
+        for _, window in _windows(device, size):
             with suppress(ImageError):
                 state = read_member(window)
                 if state is not None and state.shape.id not in members:
                     members[state.shape.id], windows[state.shape.id] = state, window
                     own |= {state.pool.id} if at == 0 and state.pool else set()
     for pool in newest_of(members.values()):
-        if pool.id in own:
-            by_name = {one.name: windows[one.id] for one in pool.members if one.id in windows}
-            found += _of_pool(pool, by_name, max(device.sector_size for device in windows.values()))
-    return tuple(found)
+        by_name = {one.name: windows[one.id] for one in pool.members if one.id in windows}
+        for volume in pool.shown if pool.id in own else ():
+            with suppress(ImageError):
+                sector_size = max(device.sector_size for device in windows.values())
+                yield f"{pool.name}.{volume.name}", volume_device(pool, volume, by_name, sector_size)
 
 
 def _within(device: BlockDevice) -> BlockDevice | None:
@@ -92,25 +119,21 @@ def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
     return tuple(texts.values())
 
 
-def _of_pool(pool: Pool, devices: Mapping[str, BlockDevice], sector_size: int) -> Iterator[Volume]:
-    for one in pool.shown:
-        with suppress(ImageError):
-            device = _within(volume_device(pool, one, devices, sector_size))
-            if device is None:
-                continue
-            for kind in candidates(device):
-                state = kind.read(device, image_place(""), deep=False)
-                if state is not None:
-                    yield Volume(0, state.label, "", "", "", 0, device, kind, state, f"{pool.name}.{one.name}")
-                    break
+def _volume_of_pool(name: str, device: BlockDevice) -> Iterator[Volume]:
+    within = _within(device)
+    for kind in candidates(within) if within is not None else ():
+        state = kind.read(within, image_place(""), deep=False) if within is not None else None
+        if state is not None and within is not None:
+            yield Volume(0, state.label, "", "", "", 0, within, kind, state, name)
+            return
 
 
-def _windows(device: BlockDevice, sector_size: int) -> Iterator[BlockDevice]:
-    """Yield the partitions of a disk, and the whole of one without a table."""
+def _windows(device: BlockDevice, sector_size: int) -> Iterator[tuple[int, BlockDevice]]:
+    """Yield the partitions of a disk by their numbers, and the whole of one without a table."""
     table = _first_table(device, sector_size)
     for entry in table.partitions if table else (PartitionEntry(_WHOLE, 0, device.size, "", ""),):
         with suppress(ImageError):
-            yield Window(device, entry.start, entry.size)
+            yield entry.number, Window(device, entry.start, entry.size)
 
 
 def volumes_on(device: BlockDevice, sector_size: int) -> tuple[Volume, ...]:

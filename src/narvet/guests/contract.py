@@ -222,6 +222,17 @@ class IsRecognised(Protocol):
         """Return what lives in a tree of files, which is not trusted; None if it is not this system."""
 
 
+@runtime_checkable
+class UnlocksSeals(Protocol):
+    """A system that unlocks sealed volumes at its start, by entries of their own."""
+
+    def unlock_lines(self, wanted: Guest) -> tuple[str, ...]:
+        """Return these entries as they are written."""
+
+    def unlocks_go_to(self, guest: Guest) -> str:
+        """Return where they go, for people."""
+
+
 @dataclass(frozen=True)
 class MountAsked:
     """A partition of a sheet that a guest mounts: as what kind and with which options, at None for swap."""

@@ -10,7 +10,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from narvet.formats.filesystems.contract import Loss
+from narvet.formats.filesystems import filesystem
+from narvet.formats.filesystems.contract import Loss, ReadsLittle
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
@@ -116,7 +117,13 @@ class Partition:
             return self.resizing.footprint() + (max(after - before, 0) if self.seal else 0)
         if self.new is None or self.there is not None:
             return 0
-        return self.new.footprint() if self.seal is None else self.inside - self.new.capacity().free + _SEAL_HEADERS
+        if self.seal is None or self.filesystem is None:
+            return self.new.footprint()
+        kind, capacity = filesystem(self.filesystem.kind), self.new.capacity()
+        if isinstance(kind, ReadsLittle):
+            read = sum(loss.size for loss in capacity.losses if loss.what not in kind.unread)
+            return read + self.new.footprint() + _SEAL_HEADERS
+        return self.inside - capacity.free + _SEAL_HEADERS
 
     @property
     def is_locked(self) -> bool:
@@ -214,12 +221,12 @@ class Disk:
 
     @property
     def content_ids(self) -> tuple[str, ...]:
-        """The ids of its filesystems and of what it is in pools, in order."""
-        ids = (
-            part.filesystem.uuid if part.filesystem else part.member.shape.id if part.member else ""
-            for part in self.partitions
-        )
-        return tuple(filter(None, ids))
+        """The ids of its filesystems, of what is sealed, and of what it is in pools, in order."""
+        found = [""]
+        for part in self.partitions:
+            found.append(part.seal.uuid if part.seal else "")
+            found.append(part.filesystem.uuid if part.filesystem else part.member.shape.id if part.member else "")
+        return tuple(filter(None, found))
 
     def attributes(self, part: Partition) -> tuple[str, ...]:
         """Return the names of the flags that the table gives one of its partitions."""
@@ -245,6 +252,21 @@ class MountEntry:
     mntops: str
     freq: int = 0
     passno: int = 0
+    line: int = 0
+    ours: bool = False
+
+
+@dataclass(frozen=True)
+class UnlockEntry:
+    """A line of crypttab: what is unlocked, under which name, by which key; `line` counts from 1 where it was read.
+
+    `ours` is whether Narvet wrote it just so, by the ledger.
+    """
+
+    name: str
+    source: str
+    key: str
+    options: str = ""
     line: int = 0
     ours: bool = False
 
@@ -316,12 +338,12 @@ class Guest:
     `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
     into, None where the sheet names none. `users` has name to uid and gid, `groups` name to gid. `entries` are lines of
     fstab, `values` those of the registry, None where there is no text of Narvet's; `surplus` are entries found that are
-    to go; `problem` says why what lies there is none. `findings` tell why a root cannot be used. `root` is where it
-    lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `version` its own or
-    its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online" or "offline", empty where that is not
-    known; `asks_online` whether the sheet asks for the former. `home` is the letter of the volume that its root lies
-    on, `links` has the folders there that other volumes are mounted in, with the names of those. `outdated` is a
-    registry text of Narvet's that lies there still, although the root is at hand now.
+    to go; `unlocks` and `unlocks_left` are those of crypttab. `problem` says why what lies there is none. `findings`
+    tell why a root cannot be used. `root` is where it lies, `unclean` why nothing in it may be changed, `system` what
+    it calls itself, `version` its own or its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online"
+    or "offline", empty where that is not known; `asks_online` whether the sheet asks for the former. `home` is the
+    letter of the volume that its root lies on, `links` has the folders there that other volumes are mounted in, with
+    the names of those. `outdated` is a registry text of Narvet's that lies there still, although the root is at hand.
     """
 
     name: str = ""
@@ -343,6 +365,8 @@ class Guest:
     home: str = ""
     links: Mapping[str, str] = field(default_factory=dict)
     outdated: str = ""
+    unlocks: tuple[UnlockEntry, ...] = ()
+    unlocks_left: tuple[UnlockEntry, ...] = ()
 
     @property
     def is_readable(self) -> bool:

@@ -136,7 +136,7 @@ def entries_written(ledger: Path) -> frozenset[str]:
     return frozenset(
         str(entry)
         for line in _lines(ledger)
-        if line.get("did") == "entries" and isinstance(line.get("lines"), list)
+        if line.get("did") in ("entries", "unlocks") and isinstance(line.get("lines"), list)
         for entry in line["lines"]
     )
 

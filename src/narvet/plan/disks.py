@@ -261,7 +261,9 @@ def _partition(
     seal = seal_of(asked, site.ids.seal(asked.position))
     part = Partition(entry, mount=mount, may_move=asked.move_files, seal=seal, cost=cost_of(asked))
     try:
-        new = kind.plan(part.inside, replace(request.wishes, start=run.start + (seal.offset if seal else 0)))
+        new = kind.plan(
+            part.inside, replace(request.wishes, start=run.start + (seal.offset if seal else 0), noise=seal is not None)
+        )
     except UnfitError as error:
         if keeps and not error.remedy:  # what is there was made by others, and fits as it is
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)

@@ -36,6 +36,7 @@ from narvet.plan.pools import plan_pools, with_pools, with_those_of_pools
 from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
+from narvet.plan.seals import check_seals
 from narvet.plan.store_capacity import check_stores, plan_stores
 from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
@@ -82,6 +83,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *check_stores(stores, resolved, disks, facts.found.stores),
         *_check_guests(resolved, (*disks, *volumes), guests, facts),
         *check_origins(disks, facts),
+        *check_seals(disks, pools),
         *check_earlier(disks, earlier, facts),
     )
     layout = Layout(
@@ -198,7 +200,7 @@ def _existing(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Disk | 
     if disk.table is not None:
         return found if found.table_id == table_format(disk.table).native_id(ids.table) else None
     kinds = [filesystem(part.filesystem) for part in disk.partitions if part.filesystem]
-    wanted = {ids.member(1), *(kind.native_id(ids.filesystem(1)) for kind in kinds)}
+    wanted = {ids.member(1), str(ids.seal(1)), *(kind.native_id(ids.filesystem(1)) for kind in kinds)}
     return found if wanted & set(found.content_ids) else None
 
 

@@ -408,7 +408,7 @@ def _filled(work: _Work, part: Partition, request: PartitionRequest, found: Disk
     if kind is None:
         return part
     try:
-        new = kind.plan(part.inside, request.wishes)
+        new = kind.plan(part.inside, replace(request.wishes, noise=part.seal is not None))
     except UnfitError as error:
         if found is not None and request.asked.uuid is not None and not error.remedy:
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)

@@ -95,6 +95,7 @@ def _run_of(
     shown = printable(outer.name if outer else name)
     part = volumes.get(outer.name) if outer else None
     kind = part.filesystem.kind if part and part.filesystem else ""
+    kind = f"sealed, {kind}" if part and part.seal else kind
     called = f"{printable(pool.name)}.{shown}"
     if outer is not None and outer.name != name:
         copy = name.rpartition("_")
@@ -138,6 +139,8 @@ def band_of(part: Partition, disk: Disk) -> Band:
     made_of: Material = "filesystem" if part.filesystem else "unused"
     kind = part.filesystem.kind if part.filesystem else ""
     words = kind or ("no filesystem" if part.mount else "nothing known")
+    if part.seal is not None:
+        words, made_of = f"sealed, {kind}" if kind else "sealed", "filesystem"
     flags = () if part.mount else disk.attributes(part)
     return Band(part.start, part.size, made_of, name_of(part), ", ".join([words, *flags]), _mount_point(part), kind)
 

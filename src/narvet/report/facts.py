@@ -8,11 +8,14 @@ from typing import TYPE_CHECKING
 
 from narvet.formats.filesystems.trees import Kind, Node
 from narvet.ground.errors import flat
+from narvet.ground.units import KIB
 from narvet.guests import guest_system
+from narvet.guests.contract import UnlocksSeals
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
     from narvet.formats.pools.member import MemberState
+    from narvet.formats.seals.header import Seal
     from narvet.ground.findings import Finding, Rule
     from narvet.model.devices import Device
     from narvet.model.estate import Disk, FoundSystem, Image, Partition
@@ -25,6 +28,7 @@ if TYPE_CHECKING:
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.explain import ExplainedKey
     from narvet.usecases.history import Event
+    from narvet.usecases.keys import Keys
     from narvet.usecases.layout import Reviewed
     from narvet.usecases.look import Looked
     from narvet.usecases.make import Made
@@ -45,6 +49,7 @@ def review_facts(reviewed: Reviewed) -> shapes.ReviewFacts:
         "stores": [_store(store) for store in layout.stores],
         "changes": [_change(one) for one in layout.differences if one.answer.is_move],
         "entries": entry_facts(layout),
+        "unlocks": unlock_facts(layout),
         "doors": {name: _door(door) for name, door in layout.doors.items()},
         "findings": finding_facts(layout.findings),
     }
@@ -87,6 +92,7 @@ def _volume(pool: PlannedPool, volume: PlannedVolume) -> shapes.VolumeFacts:
         "spread": there.spread,
         "over": there.width,
         "disks": list(pool.disks_of(there)),
+        "sealed": part.seal.uuid if part.seal else None,
         "filesystem": inside.kind if inside else None,
         "uuid": inside.uuid if inside else None,
         "label": inside.label if inside else "",
@@ -112,6 +118,16 @@ def entry_facts(layout: Layout, guest: str | None = None) -> dict[str, list[str]
     """Return each guest's entries as lines: of fstab, or of a registry text; guests without any are left out."""
     lines = {name: list(guest_system(layout.systems[name]).entry_lines(own)) for name, own in layout.guests.items()}
     return {name: own for name, own in lines.items() if own and guest in (None, name)}
+
+
+def unlock_facts(layout: Layout) -> dict[str, list[str]]:
+    """Return each guest's entries that unlock sealed volumes, as lines; guests without any are left out."""
+    found = {}
+    for name, guest in layout.guests.items():
+        system = guest_system(layout.systems[name])
+        if isinstance(system, UnlocksSeals) and system.unlock_lines(guest):
+            found[name] = list(system.unlock_lines(guest))
+    return found
 
 
 def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
@@ -435,6 +451,7 @@ def _partition(part: Partition, disk: Disk) -> shapes.PartitionFacts:
         "uuid": inside.uuid if inside else None,
         "at": mount.at if mount else None,
         "volume": (mount.volume if mount else "") or None,
+        "sealed": part.seal.uuid if part.seal else None,
         "shows": _shows(part.capacity) if part.capacity else None,
         "losses": [{"what": loss.what, "size": loss.size} for loss in part.capacity.losses] if part.capacity else [],
     }
@@ -461,6 +478,43 @@ def _found_partition(part: Partition, disk: Disk) -> shapes.FoundPartitionFacts:
         **_entry(part, disk),
         "filesystem": _inside(part.filesystem) if part.filesystem else None,
         "member": _member(part.member) if part.member else None,
+        "sealed": _sealed(part.seal, is_open=not part.is_locked) if part.seal else None,
+    }
+
+
+def keys_facts(done: Keys, *, dry: bool) -> shapes.KeysFacts:
+    """Return what `keys --json` prints: never a key."""
+    seal = done.seal
+    rows: list[shapes.KeySlotFacts] = [
+        {
+            "key": one.number,
+            "made_by": one.kdf.kind,
+            "memory": one.kdf.memory * KIB or None,
+            "passes": one.kdf.passes or one.kdf.iterations,
+        }
+        for one in seal.slots
+    ]
+    return {
+        "path": done.image,
+        "place": str(done.place),
+        "uuid": seal.uuid,
+        "version": seal.version,
+        "damaged": seal.damaged or None,
+        "keys": rows,
+        "did": done.did or None,
+        "backup": done.backup or None,
+        "dry": dry,
+    }
+
+
+def _sealed(seal: Seal, *, is_open: bool) -> shapes.SealFacts:
+    return {
+        "uuid": seal.uuid,
+        "version": seal.version,
+        "offset": seal.offset,
+        "sector": seal.sector_size,
+        "keys": [one.number for one in seal.slots],
+        "open": is_open,
     }
 
 

@@ -12,11 +12,12 @@ from rich.text import Text
 
 from narvet.formats.filesystems.trees import Kind, Node
 from narvet.ground.errors import printable
-from narvet.ground.units import counted, show_binary
+from narvet.ground.units import KIB, counted, show_binary
 from narvet.report.terminal import Marks
 from narvet.report.text import headed
 
 if TYPE_CHECKING:
+    from narvet.usecases.keys import Keys
     from narvet.usecases.look import Looked, Named
 
 _TEXT_SIGNS = "\n\t\r"
@@ -90,3 +91,17 @@ def _about(node: Node) -> str:
     changed = _moment(node)
     words = [str(node.kind), size, _owner(node), f"changed {changed} UTC" if changed else "", node.note]
     return ", ".join(word for word in words if word)
+
+
+def key_table(done: Keys) -> RenderableType:
+    """Return the keys of a sealed volume, a row each, and what was done."""
+    seal = done.seal
+    name = f"{done.image}:{done.place}" if done.place else done.image
+    head = Text.assemble((name, "name"), f"  sealed, version {seal.version}, id {printable(seal.uuid)}")
+    table = headed("key", "~made by", "memory", "passes")
+    for slot in seal.slots:
+        kdf = slot.kdf
+        memory, passes = (show_binary(kdf.memory * KIB), str(kdf.passes)) if kdf.memory else ("", str(kdf.iterations))
+        table.add_row(str(slot.number), kdf.kind, memory, passes)
+    told = [Text(f"{seal.damaged} does not read, or is older", "warning")] if seal.damaged else []
+    return Group(head, Padding(table, (0, 0, 0, 2)), *told, *([Text(f"{done.did}.")] if done.did else []))

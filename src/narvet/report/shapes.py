@@ -87,6 +87,7 @@ class PartitionFacts(EntryFacts):
     uuid: str | None
     at: str | None
     volume: str | None
+    sealed: str | None
     shows: ShowsFacts | None
     losses: list[LossFacts]
 
@@ -183,6 +184,7 @@ class VolumeFacts(TypedDict):
     spread: str | None
     over: int
     disks: list[str]
+    sealed: str | None
     filesystem: str | None
     uuid: str | None
     label: str
@@ -214,6 +216,7 @@ class ReviewFacts(TypedDict):
     stores: list[StoreFacts]
     changes: list[ChangeFacts]
     entries: dict[str, list[str]]
+    unlocks: dict[str, list[str]]
     doors: dict[str, DoorFacts]
     findings: list[FindingFacts]
 
@@ -254,11 +257,46 @@ class FoundMemberFacts(TypedDict):
     pool_id: str | None
 
 
+class KeySlotFacts(TypedDict):
+    """A key of a sealed volume: by what it is made, and what trying it costs."""
+
+    key: int
+    made_by: str
+    memory: int | None
+    passes: int
+
+
+class KeysFacts(TypedDict):
+    """What `keys --json` prints."""
+
+    path: str
+    place: str
+    uuid: str
+    version: int
+    damaged: str | None
+    keys: list[KeySlotFacts]
+    did: str | None
+    backup: str | None
+    dry: bool
+
+
+class SealFacts(TypedDict):
+    """What is known of a sealed partition; `keys` are the slots in use, `open` whether a passphrase opened it."""
+
+    uuid: str
+    version: int
+    offset: int
+    sector: int
+    keys: list[int]
+    open: bool
+
+
 class FoundPartitionFacts(EntryFacts):
     """A partition that was found."""
 
     filesystem: InsideFacts | None
     member: FoundMemberFacts | None
+    sealed: SealFacts | None
 
 
 class MountFacts(TypedDict):
@@ -587,6 +625,7 @@ SHAPES: dict[str, Any] = {
     "entries": dict[str, list[str]],
     "explain": list[RuleFacts | KeyFacts | WordFacts],
     "fold": FoldFacts,
+    "keys": KeysFacts,
     "look": LookFacts | TakenFacts,
     "history": list[EventFacts],
     "make": MakeFacts,

@@ -17,7 +17,7 @@ from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
 from narvet.ground.units import counted, show_binary, show_both, show_bytes, show_decimal
 from narvet.guests import guest_system
-from narvet.guests.contract import WritesSizes
+from narvet.guests.contract import UnlocksSeals, WritesSizes
 from narvet.model.plugs import Plug
 from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
@@ -392,6 +392,10 @@ def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
         for row in rows:
             table.add_row(*row)
         yield Padding(table, (0, 0, 1, 2))
+        lines = system.unlock_lines(guest) if isinstance(system, UnlocksSeals) else ()
+        if isinstance(system, UnlocksSeals) and lines:
+            yield Text.assemble((name, "name"), f" {marks.arrow} {system.unlocks_go_to(guest)}")
+            yield Padding(Text("\n".join(lines)), (0, 0, 1, 2))
 
 
 def _guest_changes(differences: Iterable[Difference], marks: Marks) -> Iterable[RenderableType]:
@@ -530,7 +534,7 @@ def in_lines(found: Iterable[Disk]) -> RenderableType:
 def _of_pool(part: Partition) -> str:
     """Return what a partition is in a pool, empty if it is in none."""
     if part.member is None:
-        return ""
+        return "sealed" if part.seal else ""
     return f"of pool {printable(part.member.pool.name)}" if part.member.pool else "of no pool yet"
 
 

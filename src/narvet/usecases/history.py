@@ -16,6 +16,7 @@ _WORDS = {
     "image removed": "removed",
     "moving": "to be moved",
     "entries": "entries written",
+    "unlocks": "lines to unlock written",
     "mount point": "mount point made",
     "writing device": "device begun",
     "device": "device written",

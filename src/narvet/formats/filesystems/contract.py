@@ -73,7 +73,7 @@ class Wishes:
     share kept for the superuser; None leaves each to the filesystem and its purpose. `chunk` is what the storage below
     puts on one of its disks before it goes on to the next, `stripe` that times the disks; 0 if unknown. `owner_sid` and
     `access` (SID; full, change or read) are for filesystems that keep the rights of Windows accounts, `folders` for
-    those that can have volumes mounted in them.
+    those that can have volumes mounted in them. `noise` is whether what was never written reads as noise, not as zeros.
     """
 
     uuid: UUID = field(default_factory=lambda: UUID(int=0))
@@ -94,6 +94,7 @@ class Wishes:
     owner_sid: str = ""
     access: tuple[tuple[str, str], ...] = ()
     folders: tuple[Folder, ...] = ()
+    noise: bool = False
 
 
 OWN_KEYS = {"unit": "block", "inode_each": "inode_each", "journal": "journal", "reserved": "reserved"}
@@ -458,6 +459,19 @@ class Shrinks(Protocol):
         Raises:
             CannotChangeError: something lies behind that end, or it may not be changed now.
         """
+
+
+@runtime_checkable
+class ReadsLittle(Protocol):
+    """A filesystem of which a guest does not read all that it keeps: where the rest is noise, nothing need be written.
+
+    `unread` are the losses in the account of a new one that it need not be written for.
+    """
+
+    unread: tuple[str, ...]
+
+    def relied_on(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield the runs that a guest reads as they lie there, ascending."""
 
 
 @runtime_checkable

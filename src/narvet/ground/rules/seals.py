@@ -27,17 +27,26 @@ def seal_not_known(why: str) -> Wording:
 
 
 @rule(
+    meaning="A guest's crypttab has the name already by which a sealed volume would be unlocked.",
+    way_out="Remove that line, or rename the disk.",
+)
+def unlock_name_in_use(line: int, name: str, source: str) -> Wording:
+    """Word a name that another line of crypttab has."""
+    return (
+        f"line {line} of the guest's crypttab has the name {name} already, for {source}",
+        "remove that line, or give the disk or volume another name",
+    )
+
+
+@rule(
     meaning="A thin image of a sealed volume stays thin: what was never written is not filled with noise, so that "
     "whoever has the image sees which parts hold something, though not what.",
     way_out='Where that matters, `space = "full"` hides how much was ever written from the size of the image only; '
     "fill the volume once in its guest.",
 )
-def thin_shows_use(label: str) -> Wording:
+def thin_shows_use() -> Wording:
     """Word what a thin image gives away of a sealed volume."""
-    return (
-        f"{label} is sealed in a thin image: whoever has the image sees which parts of it were written, not what",
-        "",
-    )
+    return "it is sealed in a thin image: whoever has that sees which parts of it were written, though not what", ""
 
 
 @rule(
@@ -45,6 +54,6 @@ def thin_shows_use(label: str) -> Wording:
     "the volume.",
     way_out='Give less: `sealed = {memory = "64 MiB"}`.',
 )
-def unlocking_takes_memory(label: str, memory: int) -> Wording:
+def unlocking_takes_memory(memory: int) -> Wording:
     """Word the memory that a guest needs."""
-    return f"to unlock {label}, its guest needs {show_binary(memory)} of free memory for a moment", ""
+    return f"to unlock it, its guest needs {show_binary(memory)} of free memory for a moment", ""

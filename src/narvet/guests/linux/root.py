@@ -12,12 +12,13 @@ from narvet.formats.filesystems.trees import FileTree, Node, Owner, Place, Unsaf
 from narvet.ground.errors import RefusedError
 from narvet.ground.rules import guests as rules
 from narvet.guests.host_tree import HostTree
+from narvet.guests.linux.crypttab import Unlocks, parse_crypttab, with_unlocks
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
 from narvet.guests.linux.mounts import missing_entries, source_of
 from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, observed_root, place_of
 from narvet.model.estate import FoundSystem, Guest, MountEntry, MountPoint, Root
 
-FSTAB = "etc/fstab"
+FSTAB, CRYPTTAB = "etc/fstab", "etc/crypttab"
 _ABOVE = Owner(0, 0, 0o755)  # folders above a mount point that are missing
 _LABELS = ("security.selinux", "security.SMACK64")
 """Attributes that a guest with mandatory access control expects on folders: a new one has those of the one above it."""
@@ -76,6 +77,7 @@ def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written:
         unclean=found.unclean,
         system=_system(found),
         version=_kernel(found),
+        unlocks=parse_crypttab(found.read(CRYPTTAB) or b"", written),
     )
 
 
@@ -178,6 +180,13 @@ def change_entries(
         result = with_entries(without_lines(with_lines(content, in_place), gone), late)
         _write(found, place, content, result)
         return (*in_place.values(), *late)
+
+
+def change_unlocks(root: Root, becomes: Unlocks) -> None:
+    """Change a root's crypttab all at once; what is not as it was found meanwhile stays."""
+    with changed_root(root, is_linux_root) as found, found.place(CRYPTTAB) as place:
+        content = found.content(place) or b""
+        _write(found, place, content, with_unlocks(content, becomes))
 
 
 def _write(root: ChangedRoot, place: Place, before: bytes, after: bytes) -> None:

@@ -6,10 +6,13 @@ from dataclasses import dataclass
 
 from narvet.formats.filesystems.trees import Owner
 from narvet.ground.units import counted
+from narvet.guests.linux.crypttab import Unlocks, crypttab_line
 from narvet.guests.linux.fstab import fstab_line
 from narvet.guests.linux.root import (
+    CRYPTTAB,
     FSTAB,
     change_entries,
+    change_unlocks,
     make_mount_point,
     remove_entries,
     remove_mount_point,
@@ -117,6 +120,46 @@ class RemoveMountPoint:
         """Remove it; what is not empty stays."""
         gone = remove_mount_point(self.root, self.at)
         return {"did": "mount point removed" if gone else "mount point kept", "guest": self.guest, "at": self.at}
+
+
+@dataclass(frozen=True)
+class ChangeUnlocks:
+    """Add lines to a guest's crypttab, change Narvet's own, and remove those that nothing asks for."""
+
+    guest: str
+    root: Root
+    becomes: Unlocks
+    guest_may_run = False
+    comes_last = True
+
+    @property
+    def touches(self) -> str:
+        """The crypttab."""
+        return self.root.shown(CRYPTTAB)
+
+    @property
+    def is_change(self) -> bool:
+        """Whether lines that are there change or go."""
+        return bool(self.becomes.changed or self.becomes.surplus)
+
+    @property
+    def summary(self) -> str:
+        """The lines in a few words."""
+        becomes = self.becomes
+        counts = ((becomes.missing, "added"), (becomes.changed, "changed"), (becomes.surplus, "removed"))
+        return ", ".join(f"{counted(len(own), 'line')} {what}" for own, what in counts if own)
+
+    def apply(self) -> dict[str, object]:
+        """Change them, all at once."""
+        change_unlocks(self.root, self.becomes)
+        new = (*self.becomes.missing, *(one for one, _ in self.becomes.changed))
+        return {
+            "did": "unlocks",
+            "guest": self.guest,
+            "lines": [crypttab_line(one) for one in new],
+            "removed": [crypttab_line(one) for one in self.becomes.surplus],
+            **self.root.recorded("linux"),
+        }
 
 
 class RemoveEntries(_FstabStep):

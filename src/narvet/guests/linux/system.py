@@ -21,6 +21,14 @@ from narvet.guests.contract import (
     PartitionAsked,
     PartitionDefaults,
 )
+from narvet.guests.linux.crypttab import (
+    Unlocks,
+    check_unlocks,
+    compared,
+    crypttab_line,
+    unlocks_left,
+    unlocks_of,
+)
 from narvet.guests.linux.fstab import fstab_line
 from narvet.guests.linux.mounts import (
     check_mounts,
@@ -33,8 +41,8 @@ from narvet.guests.linux.mounts import (
     surplus_entries,
 )
 from narvet.guests.linux.owners import resolve_owner
-from narvet.guests.linux.root import FSTAB, change_entries, recognised, root_of
-from narvet.guests.linux.steps import ChangeEntries, MakeMountPoint, RemoveEntries, RemoveMountPoint
+from narvet.guests.linux.root import CRYPTTAB, FSTAB, change_entries, change_unlocks, recognised, root_of
+from narvet.guests.linux.steps import ChangeEntries, ChangeUnlocks, MakeMountPoint, RemoveEntries, RemoveMountPoint
 from narvet.guests.roots import root_asked
 from narvet.model.estate import Disk, FoundSystem, Guest, Image, MountPoint, Partition, Root
 from narvet.model.layout import Mountable, PlannedDisk
@@ -124,14 +132,17 @@ class Linux:
     def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
         """Return the entries and mount points that a guest's disks ask for, and Narvet's own that none asks for now."""
         own = tuple(disks)
-        entries = entries_of(own)
+        entries, unlocks = entries_of(own), unlocks_of(own)
+        every = (*own, *others)
         return Guest(
             found.name,
             found.entries_path,
             root=found.root,
             entries=entries,
             mount_points=mount_points_of(own),
-            surplus=surplus_entries(entries, (*own, *others), found.entries),
+            surplus=surplus_entries(entries, every, found.entries),
+            unlocks=unlocks,
+            unlocks_left=unlocks_left(unlocks, every, found.unlocks),
         )
 
     def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:
@@ -142,6 +153,7 @@ class Linux:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
         own = tuple(disks)
         yield from check_mounts(own, found)
+        yield from check_unlocks(own, found.unlocks)
         changes = found.root is not None and found.unclean and self.steps(self.wanted(own, found), found)
         if changes and found.root is not None and found.is_readable and next(changes, None) is not None:
             place = guest_place(found.name).key("root")
@@ -161,6 +173,7 @@ class Linux:
         for there in wanted.surplus:
             where = place.inside(f"fstab line {there.line}")
             yield Difference(where, Aspect.ENTRY_SURPLUS, None, f"{there.spec} at {there.file}")
+        yield from _unlocks(wanted, found)
         for at, point in wanted.mount_points.items():
             there_now = found.mount_points.get(at)
             if there_now is not None and not there_now.exists:
@@ -190,6 +203,9 @@ class Linux:
         used = {entry.file for entry in wanted.entries}
         for at in dict.fromkeys(one.file for one in gone if one.file.startswith("/") and one.file not in used):
             yield RemoveMountPoint(found.name, root, at)
+        becomes = compared(wanted.unlocks, found.unlocks, wanted.unlocks_left)
+        if becomes.is_needed:
+            yield ChangeUnlocks(found.name, root, becomes)
         if missing or changed or wanted.surplus:
             yield ChangeEntries(found.name, root, missing, changed, wanted.surplus)
 
@@ -201,6 +217,10 @@ class Linux:
         entries = tuple(entry for entry in mounting(disk.wanted, found.entries) if entry.spec not in kept)
         if entries:
             yield RemoveEntries(found.name, found.root, entries)
+        sources = {one.source for one in unlocks_of((disk,))} - {one.source for one in left.unlocks}
+        gone = tuple(one for one in found.unlocks if one.source in sources)
+        if gone:
+            yield ChangeUnlocks(found.name, found.root, Unlocks(surplus=gone))
 
     def entries_go_to(self, guest: Guest) -> str:
         """Return the fstab that the lines go into."""
@@ -215,8 +235,17 @@ class Linux:
         return tuple((line,) for line in self.entry_lines(wanted))
 
     def entry_text(self, wanted: Guest) -> str:
-        """Return the lines of fstab."""
-        return "\n".join(self.entry_lines(wanted))
+        """Return the lines of fstab, and as remarks those of crypttab."""
+        more = (f"# etc/crypttab: {line}" for line in self.unlock_lines(wanted))
+        return "\n".join((*self.entry_lines(wanted), *more))
+
+    def unlock_lines(self, wanted: Guest) -> tuple[str, ...]:
+        """Return the lines of crypttab."""
+        return tuple(map(crypttab_line, wanted.unlocks))
+
+    def unlocks_go_to(self, guest: Guest) -> str:
+        """Return the crypttab that the lines go into."""
+        return guest.root.shown(CRYPTTAB) if guest.root else "its crypttab, to be pasted by hand"
 
     def uses(self, disk: Disk, part: Partition, found: Guest) -> Iterator[tuple[str, object]]:
         """Yield mount point and options by the guest's fstab."""
@@ -248,9 +277,25 @@ class Linux:
 
     def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
         """Add a guest's lines to a root's fstab, unless `dry`; return how many are added, and how many were there."""
+        becomes = compared(wanted.unlocks, found.unlocks, ())
+        if becomes.missing and not dry and found.root is not None:
+            change_unlocks(found.root, Unlocks(becomes.missing))
         missing = missing_entries(wanted.entries, found.entries)
         added = missing if dry or found.root is None else change_entries(found.root, wanted.entries, (), ())
         return len(added), len(wanted.entries) - len(added)
+
+
+def _unlocks(wanted: Guest, found: Guest) -> Iterator[Difference]:
+    """Yield lines of crypttab that are missing, in other words, or too many."""
+    becomes, place = compared(wanted.unlocks, found.unlocks, wanted.unlocks_left), guest_place(found.name)
+    for one in becomes.missing:
+        yield Difference(place.inside("crypttab"), Aspect.ENTRY, f"{one.source} as {one.name}", None)
+    for new, old in becomes.changed:
+        where = place.inside(f"crypttab line {old.line}")
+        yield Difference(where, Aspect.ENTRY_CHANGED, crypttab_line(new), crypttab_line(old))
+    for one in becomes.surplus:
+        where = place.inside(f"crypttab line {one.line}")
+        yield Difference(where, Aspect.ENTRY_SURPLUS, None, f"{one.source} as {one.name}")
 
 
 def _can_be_given(wanted: MountPoint, there: MountPoint) -> bool:

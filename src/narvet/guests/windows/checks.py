@@ -59,6 +59,9 @@ def _check_partition(form: DiskForm, part: PartitionForm, guest: GuestForm, plac
         remedy = "use one larger disk, or mount another volume in a folder of the first"
         yield rules.not_for_guest.error(place.key("pool"), "Windows does not read the pools that Narvet makes", remedy)
         return
+    if part.sealed:
+        reason = "Windows seals its volumes in a format of its own, which is not open"
+        yield rules.not_for_guest.error(place.key("sealed"), reason, "leave sealed out, and let the guest seal it")
     kind = part.filesystem or FILESYSTEMS[0]
     if kind not in (*FILESYSTEMS, "none"):
         remedy = f"use {', '.join(FILESYSTEMS)}"

@@ -128,6 +128,14 @@ class Ext4(LinuxFilesystem):
         """Return it made smaller; CannotChangeError where it cannot be."""
         return shrink.shrunk(Shrunk, state, size, moving=moving)
 
+    unread = ("inode tables", "kept for the superuser", "held back by the kernel")
+
+    def relied_on(self, device: BlockDevice) -> Iterator[Extent]:
+        """Yield the runs that a guest reads: not those of inodes that were never used, where it makes them zeros."""
+        from narvet.formats.filesystems.ext4.maps import relied_on
+
+        return relied_on(device)
+
     def unused(self, device: BlockDevice) -> Iterator[Extent]:
         """Yield runs that a sound filesystem keeps nothing in."""
         from narvet.formats.filesystems.ext4.maps import unused

@@ -61,6 +61,8 @@ class _Enlarger(Resizer):
         self._set(groups, "bg_free_inodes_count", inodes_each, 16)
         self._set(groups, "bg_itable_unused", inodes_each if lazy else 0, 16)
         flags = GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | GROUP_TABLE_ZEROED if lazy else 0
+        if lazy and not (self._rows["bg_flags"][:first] & GROUP_TABLE_ZEROED).any():
+            flags &= ~GROUP_TABLE_ZEROED  # as it was made: where nothing was written may be noise
         self._rows["bg_flags"][groups] = flags
         used = places.used if lazy else {group: places.used.get(group, []) for group in range(first, new.group_count)}
         for group, bitmap in block_bitmaps(new, places.base, places.length, used):

@@ -21,6 +21,7 @@ from narvet.formats.filesystems.ext4.records import (
     EXTENT_MAGIC,
     GROUP_BLOCKS_UNUSED,
     GROUP_INODES_UNUSED,
+    GROUP_TABLE_ZEROED,
     INODE_SIZE,
     JOURNAL_MAGIC,
     MAGIC,
@@ -34,7 +35,7 @@ from narvet.formats.filesystems.ext4.records import (
 )
 from narvet.formats.filesystems.ext4.volume import Volume, descriptor_pieces, superblock_on, volume_of
 from narvet.ground.checksums import crc32c_raw
-from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.extents import Extent, runs_of_set, without
 
 MOST_MAPS = 1 << 15
 MOST_INODES = 1 << 18
@@ -56,6 +57,39 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
         for low, high in runs_of_set(bits == 0).tolist():
             run = min(high << ratio, count) - (low << ratio)
             yield Extent((start + (low << ratio)) * volume.block_size, run * volume.block_size)
+
+
+def relied_on(device: BlockDevice) -> Iterator[Extent]:
+    """Yield the runs of a filesystem that a guest reads as they lie there, ascending.
+
+    Of a table of inodes that is not marked as zeroed these are the inodes in use: the rest a kernel makes zeros itself.
+    """
+    volume = volume_of(device, superblock_on(device))
+    superblock, block = volume.superblock, volume.block_size
+    ratio = superblock.s_log_cluster_size - superblock.s_log_block_size
+    length = -(-superblock.s_inodes_per_group * superblock.s_inode_size // block)
+    lazy = volume.checksums or volume.ro_compat("uninit_bg")
+    used: list[Extent] = []
+    places = [
+        place
+        for _, table in tables(volume)
+        for place in (table["bg_inode_table_lo"] | table["bg_inode_table_hi"].astype(np.int64) << 32).tolist()
+    ]
+    inode_tables = [Extent(place * block, length * block) for place in places]
+    read: list[Extent] = []
+    for group, row in _groups(volume, GROUP_TABLE_ZEROED):
+        place, count = _wide(volume, row, "bg_inode_table"), length
+        if lazy and not row["bg_flags"] & GROUP_TABLE_ZEROED:
+            active = superblock.s_inodes_per_group - _wide(volume, row, "bg_itable_unused", 16)
+            count = -(-active * superblock.s_inode_size // block)
+        read += [Extent(place * block, count * block)] if count else []
+        start, whole = _span(volume, group)
+        if row["bg_flags"] & GROUP_BLOCKS_UNUSED or (bits := block_bits(volume, row, -(-whole >> ratio))) is None:
+            continue
+        for low, high in runs_of_set(bits != 0).tolist():
+            size = min(high << ratio, whole) - (low << ratio)
+            used.append(Extent((start + (low << ratio)) * block, size * block))
+    yield from sorted((*without(sorted(used), sorted(inode_tables)), *read))
 
 
 def faults(volume: Volume) -> Iterator[str]:
@@ -91,11 +125,12 @@ def tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
         yield first, whole.view(GroupDescriptor.dtype())[:, 0]
 
 
-def _groups(volume: Volume) -> Iterator[tuple[int, np.void]]:
-    """Yield number and descriptor of the groups that hold anything written."""
+def _groups(volume: Volume, further: int = 0) -> Iterator[tuple[int, np.void]]:
+    """Yield number and descriptor of the groups that hold anything written, or have any of some `further` flags."""
     for first, table in tables(volume):
         both = GROUP_BLOCKS_UNUSED | GROUP_INODES_UNUSED
-        for index in np.flatnonzero(table["bg_flags"] & both != both).tolist():
+        flags = table["bg_flags"]
+        for index in np.flatnonzero((flags & both != both) | (flags & further != 0)).tolist():
             yield first + index, table[index]
 
 

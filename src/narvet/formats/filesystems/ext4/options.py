@@ -22,3 +22,4 @@ class Ext4Options(OwnedOptions):
     reserved: Fraction | None = None
     chunk: int = 0
     stripe: int = 0
+    noise: bool = False

@@ -54,7 +54,7 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
     places = spread(shape)
     inode_bitmap = _inode_bitmap(shape)
     bitmaps = dict(block_bitmaps(shape, places.base, places.length, places.used))
-    descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap)
+    descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap, noise=new.options.noise)
     block = shape.block_size
     for group, bitmap in bitmaps.items():
         device.write(int(places.block_bitmap[group]) * block, bitmap)
@@ -103,11 +103,11 @@ def block_bitmaps(
 
 
 def _descriptors(
-    shape: Shape, places: Spread, seed: int, bitmaps: dict[int, bytes], inode_bitmap: bytes
+    shape: Shape, places: Spread, seed: int, bitmaps: dict[int, bytes], inode_bitmap: bytes, *, noise: bool
 ) -> NDArray[Any]:
-    """Return all group descriptors, with their checksums."""
+    """Return all group descriptors, with their checksums; tables of inodes count as zeroed where they read as zeros."""
     count, inodes_each = shape.group_count, shape.inodes_per_group
-    flags = np.full(count, GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | GROUP_TABLE_ZEROED)
+    flags = np.full(count, GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | (0 if noise else GROUP_TABLE_ZEROED))
     flags[0] &= ~GROUP_INODES_UNUSED
     flags[list(bitmaps)] &= ~GROUP_BLOCKS_UNUSED
     block_sums = np.zeros(count, dtype=np.int64)

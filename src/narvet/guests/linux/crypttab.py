@@ -1,0 +1,125 @@
+"""The lines of crypttab by which a Linux guest unlocks sealed volumes at its start: read, made, held against others.
+
+crypttab(5): name, source, key and options, separated by blanks. Every other byte of the file is kept. Pure.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+
+from narvet.ground.findings import Finding
+from narvet.ground.rules import seals as rules
+from narvet.guests.linux.mounts import source_of
+from narvet.model.estate import Partition, UnlockEntry
+from narvet.model.layout import Mountable
+
+ASKED = "none"
+"""What stands for a passphrase that is asked for."""
+_BLANKS = re.compile(r"[ \t]+")
+_ODD = re.compile(r"[^A-Za-z0-9_.-]+")
+
+
+@dataclass(frozen=True)
+class Unlocks:
+    """What becomes of a crypttab: lines that are missing, pairs of a new one and an old one, and lines too many."""
+
+    missing: tuple[UnlockEntry, ...] = ()
+    changed: tuple[tuple[UnlockEntry, UnlockEntry], ...] = ()
+    surplus: tuple[UnlockEntry, ...] = ()
+
+    @property
+    def is_needed(self) -> bool:
+        """Whether anything changes."""
+        return bool(self.missing or self.changed or self.surplus)
+
+
+def parse_crypttab(content: bytes, written: frozenset[str] = frozenset()) -> tuple[UnlockEntry, ...]:
+    """Return the entries of a crypttab; `written` are lines that are Narvet's own."""
+    found = []
+    for number, line in enumerate(content.decode("utf-8", "surrogateescape").split("\n"), 1):
+        fields = _BLANKS.split(line.strip(" \t\r"))
+        if len(fields) < 2 or fields[0].startswith("#"):
+            continue
+        name, source, key, options = (*fields, "", "")[:4]
+        entry = UnlockEntry(name, source, key or ASKED, options, number)
+        found.append(replace(entry, ours=crypttab_line(entry) in written))
+    return tuple(found)
+
+
+def crypttab_line(entry: UnlockEntry) -> str:
+    """Return an entry as a line, without its end."""
+    return " ".join((entry.name, entry.source, entry.key, entry.options)).rstrip()
+
+
+def sealed(disks: Iterable[Mountable]) -> Iterator[tuple[Mountable, Partition]]:
+    """Yield what is sealed on disks and volumes."""
+    for disk in disks:
+        yield from ((disk, part) for part in disk.wanted.partitions if part.seal is not None)
+
+
+def unlocks_of(disks: Iterable[Mountable]) -> tuple[UnlockEntry, ...]:
+    """Return the entries that a guest's disks and volumes ask for, by their names."""
+    return tuple(_entry(disk, part) for disk, part in sealed(disks) if part.mount is not None)
+
+
+def _entry(disk: Mountable, part: Partition) -> UnlockEntry:
+    alone = sum(one.seal is not None for one in disk.wanted.partitions) == 1
+    name = _ODD.sub("-", disk.name if alone or not part.number else f"{disk.name}-{part.number}")
+    options = "luks" if part.mount is not None and part.mount.needed else "luks,nofail"
+    return UnlockEntry(f"sealed-{name}", _source(part), ASKED, options)
+
+
+def _source(part: Partition) -> str:
+    return f"UUID={part.seal.uuid}" if part.seal else ""
+
+
+def unlocks_left(
+    wanted: Iterable[UnlockEntry], disks: Iterable[Mountable], found: Iterable[UnlockEntry]
+) -> tuple[UnlockEntry, ...]:
+    """Return Narvet's own entries for disks of a sheet that are not wanted any more."""
+    asked = {source_of(one.source) for one in wanted}
+    known = {source_of(_source(part)) for _, part in sealed(disks)}
+    return tuple(
+        one for one in found if one.ours and source_of(one.source) in known and source_of(one.source) not in asked
+    )
+
+
+def compared(wanted: Iterable[UnlockEntry], found: Iterable[UnlockEntry], surplus: Iterable[UnlockEntry]) -> Unlocks:
+    """Return what becomes of a crypttab; a line that others wrote for the same source stays as it is."""
+    there = {source_of(one.source): one for one in found}
+    missing, changed = [], []
+    for one in wanted:
+        other = there.get(source_of(one.source))
+        if other is None:
+            missing.append(one)
+        elif other.ours and crypttab_line(one) != crypttab_line(other):
+            changed.append((one, other))
+    return Unlocks(tuple(missing), tuple(changed), tuple(surplus))
+
+
+def check_unlocks(disks: Iterable[Mountable], found: Iterable[UnlockEntry]) -> Iterator[Finding]:
+    """Yield names that other lines have already."""
+    names = {one.name: one for one in found}
+    for disk, part in sealed(disks):
+        entry = _entry(disk, part)
+        other = names.get(entry.name)
+        if other is not None and source_of(other.source) != source_of(entry.source):
+            yield rules.unlock_name_in_use.error(disk.place.key("sealed"), other.line, entry.name, other.source)
+
+
+def with_unlocks(content: bytes, becomes: Unlocks) -> bytes:
+    """Return a crypttab with what is missing at its end, others in their places, and what is surplus gone."""
+    there = {crypttab_line(one): one.line for one in parse_crypttab(content)}
+    lines = content.split(b"\n")
+    gone: set[int] = set()
+    for new, old in becomes.changed:
+        if crypttab_line(old) in there:
+            lines[there[crypttab_line(old)] - 1] = crypttab_line(new).encode("utf-8", "surrogateescape")
+    gone |= {there[crypttab_line(one)] for one in becomes.surplus if crypttab_line(one) in there}
+    kept = b"\n".join(line for number, line in enumerate(lines, 1) if number not in gone)
+    known = {source_of(one.source) for one in parse_crypttab(kept)}
+    late = [crypttab_line(one) for one in becomes.missing if source_of(one.source) not in known]
+    more = "".join(f"{line}\n" for line in late).encode("utf-8", "surrogateescape")
+    return kept + (b"\n" if kept and more and not kept.endswith(b"\n") else b"") + more
