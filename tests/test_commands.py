@@ -39,14 +39,18 @@ def test_the_example_from_end_to_end(example: Path) -> None:
     assert "All is as asked; nothing was changed." in run("write", sheet, status=0).stdout
     assert contents(example) == before
     review = facts("review", sheet)
-    assert set(review) == {"title", "disks", "doors", "pools", "stores", "changes", "entries", "findings", "mark"}
+    assert set(review) == {
+        "title", "disks", "doors", "pools", "stores", "changes", "entries", "unlocks", "findings", "mark",
+    }  # fmt: skip
     assert [one["state"] for one in review["disks"]] == ["as asked"] * 9
     assert sorted(rules(review)) == [
-        "cluster-limits", *["sector-not-recorded"] * 3, "size-rounded", "size-rounded", "store-overpromised",
+        "cluster-limits", *["sector-not-recorded"] * 3, "size-rounded", "size-rounded", "store-overpromised", "thin-shows-use",
+        "unlocking-takes-memory",
     ]  # fmt: skip
     by_name = {one["name"]: one for one in review["disks"]}
     assert 100_000_000_000 <= by_name["notes"]["partitions"][0]["shows"]["available"] < 100_000_000_000 + (1 << 20)
-    found = facts("survey", *(one["path"] for one in review["disks"]))
+    words = ("--passphrase-file", str(example / "passphrase"))
+    found = facts("survey", *(one["path"] for one in review["disks"]), *words)
     for asked, there in zip(review["disks"], found, strict=True):
         for key in ("format", "space", "size", "table", "table_id"):
             assert asked[key] == there[key]
@@ -67,12 +71,14 @@ def test_the_example_from_end_to_end(example: Path) -> None:
     assert all(
         asked["stores_now"] + 16384 >= there["allocated"] for asked, there in zip(review["disks"], found, strict=True)
     )
-    assert sum(there["allocated"] for there in found[:2]) < 12 << 20
+    assert found[0]["allocated"] < 8 << 20 and found[1]["allocated"] < 160 << 20  # the sealed one: with its journal
     assert facts("confirm", sheet) == {"agrees": True, "differences": []}
     fstab = (example / "guests" / "germination" / "etc" / "fstab").read_text().splitlines()
     assert sorted(fstab[-3:]) == sorted(review["entries"]["germination"]) and fstab[0].startswith("# fstab of")
     ledger = [json.loads(line) for line in (example / "sheet.ledger.jsonl").read_text().splitlines()]
-    made = ["image"] * 7 + ["image", "pool"] + ["mount point"] * 5 + ["entries"] * 2 + ["registry text"] * 2
+    made = (
+        ["image"] * 7 + ["image", "pool"] + ["mount point"] * 5 + ["unlocks"] + ["entries"] * 2 + ["registry text"] * 2
+    )
     changed = ["disk changed"] * 2 + ["image", "pool changed", "mount point", "mount point removed", "entries"]
     hung = ["attached"] * 2 + ["detached"] * 2 if which("qemu-system-x86_64") else []
     assert [line["did"] for line in ledger] == [*made, *hung, "attached", *changed]

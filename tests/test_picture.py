@@ -40,7 +40,8 @@ def test_the_example_drawn(example: Path, tmp_path: Path) -> None:
         for part in one["partitions"]:
             assert show_bytes(part["start"]) in words
             other = "label and texts of pool cold" if one["name"].startswith("cold") else "set aside for Windows itself"
-            named = f"{part['label']}  {part['filesystem']}" if part["filesystem"] else other
+            kind = f"{'sealed, ' if part['sealed'] else ''}{part['filesystem']}"
+            named = f"{part['label']}  {kind}" if part["filesystem"] else other
             assert any(text.endswith(named) for text in words), part
     assert {"vault", "annex", "stores", f"367.44{NO_BREAK}GiB too much"} <= set(words)
     depths = [y for text, _, y in there if re.fullmatch(r"[\d\xa0]+B", text)]

@@ -107,6 +107,9 @@ def mounted_here(layout: narvet.Layout) -> None:
             image = kernel.as_raw(Path(disk.path), Path(folder, "copy"))
             for part in (part for part in disk.wanted.partitions if part.capacity):
                 name, kind = part.at or part.entry.label, part.filesystem.kind if part.filesystem else ""
+                if part.seal is not None:
+                    print(f"  {name:20} is sealed, and this kernel has no cipher for disks")
+                    continue
                 if not kernel.knows(kind):
                     print(f"  {name:20} {kind} is not one that this kernel mounts")
                     continue

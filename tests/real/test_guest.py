@@ -16,6 +16,7 @@ from uuid import UUID
 import pytest
 
 from narvet.block.file import FileDevice
+from narvet.block.window import Window
 from narvet.formats.filesystems.contract import Wishes
 from narvet.formats.filesystems.ext4 import FILESYSTEM
 from narvet.formats.images import image_format
@@ -28,6 +29,7 @@ from tests.real import kernel
 from tests.real.conftest import Used
 from tests.real.guest import LOAD, PARTITIONS, SHOWS, Answers, Attached, complaints, device_at
 from tests.real.show import mapping
+from tests.seal_reader import table, volume_key
 
 pytestmark = pytest.mark.guest
 
@@ -81,7 +83,7 @@ def _script(review: Any, formats: Any, disks: list[Attached]) -> str:
     linux = {asked["guest"] for one in (review, formats) for asked in _of_linux(one)}
     entries = [kept for one in (review, formats) for guest, kept in one["entries"].items() if guest in linux]
     lines = [line for kept in entries for line in kept]
-    script = [LOAD, *mapping(disks), "cat > /etc/fstab <<'END'", *lines, "END"]
+    script = [LOAD, *mapping(disks), *_unlocked(review, disks), "cat > /etc/fstab <<'END'", *lines, "END"]
     for line in lines:
         at = line.split()[1]
         script += [
@@ -117,6 +119,21 @@ def _script(review: Any, formats: Any, disks: list[Attached]) -> str:
         'echo "small full $(stat -f -c "%a" /small) $(ls /small/many | wc -l)"; umount /small',
     ]
     return "\n".join(script)
+
+
+def _unlocked(review: Any, disks: list[Attached]) -> list[str]:
+    """Return the lines that open what is sealed, by a key that the tests work out."""
+    lines = []
+    for asked in _of_linux(review):
+        for part in asked["partitions"]:
+            if part["sealed"] is not None:
+                image = next(one for one in disks if one.position == POSITIONS[asked["name"]])
+                with open_image(image.path) as device:
+                    words = (image.path.parents[2] / "passphrase").read_bytes().strip()
+                    key, offset, sector = volume_key(Window(device, part["start"], part["size"]).read, words)
+                path = f"$(echo {device_at(image.position)[:-1]}){part['number']})"
+                lines += ["map sealed > /tmp/path <<END", table(key, path, part["size"], offset, sector), "END"]
+    return lines
 
 
 def prepare(folder: Path, memory: Path) -> tuple[list[Attached], str]:
@@ -259,9 +276,10 @@ def test_guest_fills_a_small_one_and_never_complains(booted: Boot) -> None:
 
 def test_narvet_reads_what_the_guest_has_used(booted: Boot) -> None:
     """After use the disks still confirm, and the survey's numbers have moved with what the guest wrote."""
-    assert facts("confirm", str(booted.sheet))["agrees"]
+    words = ("--passphrase-file", str(booted.sheet.parent / "passphrase"))
+    assert facts("confirm", str(booted.sheet), *words)["agrees"]
     for asked, part in _parts(booted):
-        found = facts("survey", str(booted.sheet.parent.parent / asked["path"]))[0]
+        found = facts("survey", str(booted.sheet.parent.parent / asked["path"]), *words)[0]
         inside = next(one for one in found["partitions"] if one["number"] == part["number"])["filesystem"]
         assert inside["label"] == part["label"]
         assert rules(found) in ([], ["sector-not-recorded"])

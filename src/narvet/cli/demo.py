@@ -25,10 +25,12 @@ def command(ctx: click.Context, folder: Path, dry: bool) -> None:
         click.echo(f"{folder}: the example is laid out in it, written, confirmed, attached, and changed.")
         return
     sheet = narvet.lay_example_out(folder)
-    for name in ("review", "write"):
-        _run(ctx, name, str(sheet))
+    words = ("--passphrase-file", str(folder / "passphrase"))
+    _run(ctx, "review", str(sheet))
+    _run(ctx, "write", str(sheet), *words, "--recovery", str(folder / "recovery"))
     _run(ctx, "survey", *sorted(map(str, (folder / "stores" / "annex").iterdir())))
-    _run(ctx, "confirm", str(sheet))
+    _run(ctx, "confirm", str(sheet), *words)
+    _run(ctx, "keys", str(folder / "stores" / "annex" / "notes.qcow2"))
     headline("The disks go to their guests: a running one, one that is described, one that is served by hand.\n")
     with narvet.halted_guest(sheet) as runs:
         own = () if runs else ("--by-hand",)
@@ -38,9 +40,9 @@ def command(ctx: click.Context, folder: Path, dry: bool) -> None:
     _run(ctx, "attach", str(sheet), "cold-a", "cold-b", "portable")
     changed = narvet.change_example(sheet)
     headline("Some weeks later the sheet changes: a larger disk, another mount point, a third disk in the pool.\n")
-    _run(ctx, "review", str(sheet), *changed)
-    _run(ctx, "write", str(sheet), "--yes")
-    _run(ctx, "confirm", str(sheet))
+    _run(ctx, "review", str(sheet), *changed, *words)
+    _run(ctx, "write", str(sheet), "--yes", *words)
+    _run(ctx, "confirm", str(sheet), *words)
     headline("To try next:")
     click.echo(f"  narvet write {sheet}            # a second time: nothing is changed")
     click.echo(f"  narvet entries {sheet}          # the lines that went into each guest's fstab")

@@ -14,6 +14,8 @@ from narvet.demo.root_image import root_image
 from narvet.ground.errors import RequestError
 
 STORES = ("vault", "annex")
+WORDS_FILE = "passphrase"
+"""The file with the passphrase of what is sealed in the example, beside its sheet."""
 HYPERVISOR = "qemu-system-x86_64"
 # What the seed bank wants differently some weeks later: the table, what the sheet says in it, and what it says then.
 LATER = (
@@ -49,6 +51,7 @@ def lay_example_out(folder: Path) -> Path:
     for store in STORES:
         (folder / "stores" / store).mkdir(parents=True)
     root_image(folder / "guests" / "coldroom")
+    (folder / WORDS_FILE).write_text("fourteen trays of spring intake\n", encoding="utf-8")
     return folder / "sheet.toml"
 
 

@@ -612,6 +612,8 @@ class DiskForm(Form):
             raise ValueError(f"with device nothing keeps an image; leave out {', '.join(sorted(clashing))}")
         if any(part.pool is not None for part in self.partition):
             raise ValueError("a real device cannot be made a member of a pool; leave pool out")
+        if any(part.sealed for part in self.partition):
+            raise ValueError("a real device cannot be sealed; leave sealed out")
         if self.device.only_blank and self.size is None:
             raise ValueError("a device that is known by its size needs size")
 

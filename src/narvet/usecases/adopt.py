@@ -211,11 +211,22 @@ class _Taking:
         inside = part.filesystem if part else None
         known = inside is not None and inside.kind in FILESYSTEMS
         yield "filesystem", inside.kind if inside and known else "none"
+        if part is not None:
+            yield from self._sealed(disk, part)
         if inside is not None and part is not None and known:
             yield "label", inside.label
             yield "uuid", inside.uuid
             yield from _owner(self._system, inside.kind, part)
             yield from self._system.uses(disk, part, self._found)
+
+    def _sealed(self, found: Disk, part: Partition) -> Iterator[tuple[str, Any]]:
+        """Yield that something is sealed, if a passphrase opened it."""
+        if part.seal is not None and part.filesystem is not None:
+            yield "sealed", True
+        elif part.seal is not None:
+            what = f"partition {part.number}" if part.number else "it"
+            told = f"{found.path}: {what} is sealed, and no passphrase was given that opens it; it is left to its guest"
+            self.remarks.append(told)
 
     def _store(self, image: Path) -> str:
         folder = os.path.realpath(image.parent)
@@ -253,6 +264,7 @@ class _Taking:
             if found.table == "gpt":
                 yield "id", part.entry.id
         yield "filesystem", inside.kind if inside else "none"
+        yield from self._sealed(found, part)
         label = inside.label if inside else part.entry.label
         yield "label", label
         if found.table == "gpt" and part.entry.label != label:
