@@ -103,11 +103,9 @@ def _account(pool: Pool, members: int, marks: Marks) -> RenderableType:
 
 
 def _changes(pool: PlannedPool, differences: Iterable[Difference], marks: Marks) -> RenderableType:
-    tables: list[RenderableType] = [before_and_after(differences, pool.place, (), marks)]
-    for one in pool.volumes:
-        if one.wanted.partitions[0].resizing is not None:
-            tables.append(before_and_after((), one.place, one.wanted.partitions, marks))
-    return Padding(Group("What changes", Padding(Group(*tables), (0, 0, 0, 2))), (1, 0, 0, 2))
+    parts = [(one.volume, one.wanted.partitions[0]) for one in pool.volumes]
+    table = before_and_after(differences, pool.place, parts, marks)
+    return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 
 def found(pool: FoundPool) -> RenderableType:

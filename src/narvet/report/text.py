@@ -289,7 +289,7 @@ def _changes(disk: PlannedDisk, differences: Iterable[Difference], marks: Marks)
     """Return what a disk that exists is and what it becomes."""
     own = [one for one in differences if one.where.kind == "disk" and one.where.name == disk.name]
     moves = [one for one in own if one.answer.is_move]
-    table = before_and_after(moves, disk.place, disk.wanted.partitions, marks)
+    table = before_and_after(moves, disk.place, _by_number(disk.wanted), marks)
     return Padding(Group("What changes", Padding(table, (0, 0, 0, 2))), (1, 0, 0, 2))
 
 
@@ -301,25 +301,28 @@ def resized(done: Resized, marks: Marks) -> RenderableType:
         return Group(head, "Nothing was changed: see to the errors first.")
     if not done.changes:
         return Group(head, "There is nothing to be changed.")
-    changed = before_and_after(done.changes, image_place(done.after.path), done.after.partitions, marks)
+    changed = before_and_after(done.changes, image_place(done.after.path), _by_number(done.after), marks)
     return Group(head, Padding(changed, (0, 0, 0, 2)))
 
 
+def _by_number(disk: Disk) -> Iterable[tuple[str, Partition]]:
+    return [(f"partition {part.number}" if part.number else "", part) for part in disk.partitions]
+
+
 def before_and_after(
-    changes: Iterable[Difference], where: Place, partitions: Iterable[Partition], marks: Marks
+    changes: Iterable[Difference], where: Place, partitions: Iterable[tuple[str, Partition]], marks: Marks
 ) -> RenderableType:
-    """Return a row for each thing at a place that changes, and for what a guest can then fill."""
+    """Return a row for each thing at a place that changes, and for what a guest can then fill, by the parts' names."""
     table = grid("left", "right", "left", "right", "left")
     for one in changes:
         place = where_of(one).removeprefix(str(where)).strip(". ") or "size"
         becomes, was = one.shown
         more = _more(one.asked - one.found) if isinstance(one.asked, int) and isinstance(one.found, int) else ""
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
-    for part in partitions:
+    for name, part in partitions:
         if part.resizing is not None and part.there is not None and part.filesystem is not None:
             before, after = part.there.available, part.filesystem.available
-            at = where.name.partition(".")[2] if where.kind == "pool" else ""
-            what = f"{f'partition {part.number}' if part.number else at} available to fill".strip()
+            what = f"{name} available to fill".strip()
             table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(_more(after - before), "dim"))
     return table
 

@@ -18,10 +18,14 @@ WORDS = {
     "layout": "a sheet worked out: every offset, size, id and number",
     "ledger": "the file beside the sheet that says what Narvet did, and when",
     "mark": "a few letters at the end of a review that stand for all it showed; write --reviewed holds a sheet to it",
+    "member": "a partition that belongs to a pool",
     "partition": "a part of a disk that its table lists",
+    "pool": "partitions of one or several disks, joined; volumes are cut from it",
     "present": "what the images of a store take of it now",
     "promised": "what the images of a store take of it once every disk in it is full",
+    "recovery key": "a key that Narvet made for something sealed, to be typed where the passphrase is lost",
     "room": "what the disks of a sheet may take of a store",
+    "sealed": "encrypted: what lies there is read only with a passphrase or a recovery key",
     "sheet": "the file in TOML that says which disks are wanted, in which stores, for which guests",
     "slot": "where a disk is plugged into its guest: a controller and a position on it, such as scsi 1",
     "store": "a folder on a host where images are kept",
@@ -29,6 +33,7 @@ WORDS = {
     "survey": "what is found on an image or a device, made by Narvet or by others",
     "table": "the list of partitions on a disk: gpt, mbr or none",
     "thin": "an image that takes only what is written to it from its store",
+    "volume": "a part of a pool on which a filesystem lies, as on a partition",
 }
 
 
