@@ -253,12 +253,57 @@ CHANGES = (
     Scenario("enlarge", _written(_PLAIN), ("enlarge", "@/shelf/a.qcow2", "--size", "30 MiB"), (("shelf/a.qcow2",),)),
 )  # fmt: skip
 
+_MEMBER = 'pool = "cold"'
+_POOL = (
+    '[pool.cold]\nguest = "seedling"\nextent = "1 MiB"\n[[pool.cold.volume]]\nname = "r"\nsize = "{}"\nat = "/srv/r"\n'
+)
+_JOINED = [disk(name, 'size = "12 MiB"\nformat = "qcow2"', _MEMBER) for name in "abc"]
+_WORDS = b"spring intake"
+
+
+def _sealed(before: str, after: str) -> Callable[[Path], None]:
+    """Write a sheet with something sealed in it, and leave another one in its place, with the passphrase beside it."""
+
+    def prepare(folder: Path) -> None:
+        import narvet
+
+        (folder / "words").write_bytes(_WORDS)
+        with narvet.unsealing(narvet.Keyring([_WORDS])):
+            narvet.write(make_sheet(folder, before))
+        make_sheet(folder, after)
+
+    return prepare
+
+
+POOLS = (
+    Scenario(
+        "pool grows", _changed("".join(_JOINED[:2]) + _POOL.format("14 MiB"), "".join(_JOINED) + _POOL.format("22 MiB")),
+        ("write", "@/sheet.toml"), (("shelf/a.qcow2",), ("shelf/b.qcow2",), ("shelf/c.qcow2",)), in_steps=True,
+    ),
+    Scenario(
+        "member leaves",
+        _changed(
+            "".join(_JOINED) + _POOL.format("16 MiB"),
+            _JOINED[0].replace(_MEMBER, 'filesystem = "none"') + "".join(_JOINED[1:]) + _POOL.format("16 MiB"),
+        ),
+        ("write", "@/sheet.toml"), (("shelf/a.qcow2",), ("shelf/b.qcow2",), ("shelf/c.qcow2",)), in_steps=True,
+    ),
+    Scenario(
+        "sealed grows",
+        _sealed(
+            *(disk("a", f'size = "{size} MiB"', 'at = "/srv/a"\nsealed = {memory = "8 MiB", passes = 1}') for size in (24, 40))
+        ),
+        ("write", "@/sheet.toml", "--passphrase-file", "@/words"), (("shelf/a.raw",),), in_steps=True,
+    ),
+)  # fmt: skip
+
 SHEET = disk("a", 'size = "8 MiB"', 'at = "/srv/deep/a"\nowner = "curator"') + disk(
     "b", 'size = "6 MB"\nformat = "vmdk"\npieces = "2 MiB"', 'filesystem = "swap"'
 )
 
 SCENARIOS = (
     *CHANGES,
+    *POOLS,
     Scenario("write", _sheet(SHEET), ("write", "@/sheet.toml")),
     Scenario("write formats", _sheet(
         disk("c", 'size = "6 MiB"\nformat = "qcow2"', "") + disk("d", 'size = "6 MiB"\nformat = "vhdx"\nspace = "full"', "")
