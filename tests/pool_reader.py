@@ -36,7 +36,8 @@ def member_id(start: bytes) -> str:
 
 def rings(start: bytes) -> list[tuple[int, int]]:
     """Return offset and size of the rings that the label of a member leads to."""
-    label, lists = start[512:1024], [[], []]
+    label = start[512:1024]
+    lists: list[list[tuple[int, int]]] = [[], []]
     place = struct.unpack_from("<I", label, 20)[0] + 40
     for found in lists:
         while (run := struct.unpack_from("<QQ", label, place)) != (0, 0):

@@ -11,6 +11,7 @@ import hashlib
 import json
 import struct
 from collections.abc import Callable
+from typing import Any
 
 from argon2.low_level import Type, hash_secret_raw
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
@@ -18,7 +19,7 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 Read = Callable[[int, int], bytes]
 
 
-def header(read: Read, place: int = 0) -> tuple[dict[str, object], bytes]:
+def header(read: Read, place: int = 0) -> tuple[Any, bytes]:
     """Return the text of a header, which must be sound, and its bytes."""
     size = struct.unpack_from(">Q", read(place, 4096), 8)[0]
     data = read(place, size)
@@ -32,10 +33,10 @@ def header(read: Read, place: int = 0) -> tuple[dict[str, object], bytes]:
 def volume_key(read: Read, passphrase: bytes) -> tuple[bytes, int, int]:
     """Return the key that a passphrase opens, where what is sealed starts, and the bytes of a sector."""
     text, _ = header(read)
-    other, _ = header(read, 4096 + int(text["config"]["json_size"]))  # type: ignore[index]
+    other, _ = header(read, 4096 + int(text["config"]["json_size"]))
     assert other == text
-    segment, digest = text["segments"]["0"], text["digests"]["0"]  # type: ignore[index]
-    for slot in text["keyslots"].values():  # type: ignore[attr-defined]
+    segment, digest = text["segments"]["0"], text["digests"]["0"]
+    for slot in text["keyslots"].values():
         key = _slot_key(read, slot, passphrase)
         salt, wanted = (base64.b64decode(digest[name]) for name in ("salt", "digest"))
         if hashlib.pbkdf2_hmac(digest["hash"], key, salt, digest["iterations"], len(wanted)) == wanted:
@@ -43,9 +44,9 @@ def volume_key(read: Read, passphrase: bytes) -> tuple[bytes, int, int]:
     raise AssertionError("no slot is opened")
 
 
-def _slot_key(read: Read, slot: dict[str, dict[str, object]], passphrase: bytes) -> bytes:
+def _slot_key(read: Read, slot: Any, passphrase: bytes) -> bytes:
     kdf, area, af = slot["kdf"], slot["area"], slot["af"]
-    length, stripes = int(slot["key_size"]), int(af["stripes"])  # type: ignore[call-overload]
+    length, stripes = int(slot["key_size"]), int(af["stripes"])
     own = hash_secret_raw(
         passphrase,
         base64.b64decode(kdf["salt"]),
@@ -53,9 +54,9 @@ def _slot_key(read: Read, slot: dict[str, dict[str, object]], passphrase: bytes)
         kdf["memory"],
         kdf["cpus"],
         area["key_size"],
-        Type.ID,  # type: ignore[arg-type]
+        Type.ID,
     )
-    data = read(int(area["offset"]), length * stripes)  # type: ignore[call-overload]
+    data = read(int(area["offset"]), length * stripes)
     opened = b""
     for sector in range(len(data) // 512):
         work = Cipher(algorithms.AES(own), modes.XTS(struct.pack("<QQ", sector, 0))).decryptor()

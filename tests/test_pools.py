@@ -17,11 +17,12 @@ from hypothesis import strategies as st
 from narvet.apply.pool import ChangePool
 from narvet.block.file import FileDevice
 from narvet.block.memory import MemoryDevice
-from narvet.formats.pools.allot import Copies, Kind, NoRoomError, allotted, most, moved_off
+from narvet.formats.pools.allot import Kind, NoRoomError, allotted, most, moved_off
 from narvet.formats.pools.device import volume_device
 from narvet.formats.pools.member import fresh_shape, read_member, write_member, write_texts
 from narvet.formats.pools.text import encode, parse
 from narvet.formats.pools.tree import (
+    Copies,
     Pool,
     empty_pool,
     numbered,
@@ -128,9 +129,9 @@ def test_a_member_leaves_and_nothing_is_lost(seed: int) -> None:
         becomes, transfers = moved_off(pool, [leaving.name])
     except NoRoomError:
         return
-    for one in transfers:
-        (source, first), (target, to) = one.source, one.target
-        data = devices[source].read(MIB + first * MIB, one.count * MIB)
+    for move in transfers:
+        (source, first), (target, to) = move.source, move.target
+        data = devices[source].read(MIB + first * MIB, move.count * MIB)
         devices[target].write(MIB + to * MIB, data)
     pool = with_members(with_segments(pool, becomes), [one for one in pool.members if one is not leaving])
     del devices[leaving.name]

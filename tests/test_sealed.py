@@ -8,6 +8,7 @@ import os
 import random
 import struct
 from pathlib import Path
+from typing import Any
 
 import pytest
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
@@ -24,7 +25,7 @@ from tests.program import disk, facts, make_sheet, rules, run
 from tests.seal_reader import header, volume_key
 
 UUID_TEXT = "c2b8a9f4-17e2-4d6e-8c35-5a0de1c9b8f7"
-CHEAP = {"memory": 8 * MIB, "passes": 1}
+CHEAP: dict[str, Any] = {"memory": 8 * MIB, "passes": 1}
 SEALED = 'sealed = {memory = "8 MiB", passes = 1}'
 WORDS, OTHER = b"larkmoor \xc3\xa4rt", b"other words"
 
@@ -82,8 +83,8 @@ def test_what_is_inside_reads_as_written(sector: int) -> None:
 def a_seal() -> MemoryDevice:
     """Return a device that is sealed by two passphrases."""
     device = MemoryDevice(20 * MIB)
-    _, key = make_seal(device, UUID_TEXT, "notes", 4096, cost_of(**CHEAP), (WORDS, OTHER))
-    inside(device, read_seal(device), key).write(0, b"what is inside")  # type: ignore[arg-type]
+    seal, key = make_seal(device, UUID_TEXT, "notes", 4096, cost_of(**CHEAP), (WORDS, OTHER))
+    inside(device, seal, key).write(0, b"what is inside")
     return device
 
 
@@ -92,7 +93,7 @@ def test_either_header_serves_and_other_readers_agree() -> None:
     key, offset, sector = volume_key(device.read, WORDS)
     assert volume_key(device.read, OTHER)[0] == key and (offset, sector) == (16 * MIB, 4096)
     text, data = header(device.read)
-    assert data[168:204].decode() == UUID_TEXT and set(text["keyslots"]) == {"0", "1"}  # type: ignore[arg-type]
+    assert data[168:204].decode() == UUID_TEXT and set(text["keyslots"]) == {"0", "1"}
     for place, told in ((0, "the first header"), (16 * KIB, "the second header")):
         saved = device.read(place, 4096)
         device.write(place + 500, b"\xff" * 20)
@@ -267,7 +268,7 @@ def test_keys_are_added_changed_and_removed(made: Path) -> None:
     new = ("--memory", "8 MiB", "--passes", "1")
 
     def opens(file: str) -> bool:
-        return facts("survey", image, "--passphrase-file", file)[0]["partitions"][0]["sealed"]["open"]
+        return facts("survey", image, "--passphrase-file", file)[0]["partitions"][0]["sealed"]["open"] is True
 
     assert [one["key"] for one in facts("keys", image)["keys"]] == [0, 1]
     assert (

@@ -39,7 +39,7 @@ MODULES = (
     "xts",
     "dm_crypt",
 )
-PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "xz", "apt-get")
+PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "grub-fstest", "xz", "apt-get")
 SECONDS = 900
 
 INIT = """#!/bin/busybox sh

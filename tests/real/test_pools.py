@@ -108,8 +108,8 @@ def test_a_pool_is_used_grown_and_used_to_its_end(guests: dict[str, Used], tmp_p
     assert complaints(first.log, *QUIET, passed_over=PASSED + FRESH) == []
     assert first.said["/srv/readings root"] == "1201 1300 750"
     fresh = sheet_of(tmp_path, FIRST, 600, 120, 64)
-    for at, shows in promised(fresh).items():
-        assert first.shows(at) == shows, at
+    for at, there in promised(fresh).items():
+        assert first.shows(at) == there, at
     assert facts("confirm", str(sheet), status=0)["agrees"]
 
     larger = [*FIRST, ("c", 900, "qcow2", MEMBER), ("d", 300, "vmdk", MEMBER)]

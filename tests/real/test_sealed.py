@@ -109,8 +109,8 @@ def test_a_kernel_opens_what_was_sealed_and_uses_it_to_its_end(guests: dict[str,
     used = guests[__name__]
     assert complaints(used.answers.log, *QUIET) == []
     write(tmp_path, 200, 300, 200)
-    for at, shows in promised(tmp_path).items():
-        assert used.answers.shows(at) == shows, at
+    for at, fresh in promised(tmp_path).items():
+        assert used.answers.shows(at) == fresh, at
     assert used.answers.said["/srv/notes root"] == "1201 1300 755"
     folder = used.folder
     assert (

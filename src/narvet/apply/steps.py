@@ -133,8 +133,7 @@ def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
     """Return what makes a pool, or takes it to what is wanted."""
     from narvet.apply.pool import ChangePool
 
-    every = [one for one in layout.differences if one.where.kind == "pool"]
-    own = [one for one in every if one.where.name.partition(".")[0] == pool.name]
+    own = [one for one in layout.differences if one.where.pool == pool.name]
     volumes = tuple(
         replace(one, wanted=as_found(one.wanted, one.found, [each for each in own if each.where.name == one.name]))
         if one.found is not None
@@ -204,12 +203,12 @@ def _told(one: Difference) -> str:
     if one.aspect is Aspect.PARTITION:
         return f"partition {one.where.partition} added, {becomes}"
     if one.aspect in (Aspect.POOL, Aspect.VOLUME, Aspect.MEMBER):
-        name = one.where.name.partition(".")[2]
+        name = one.where.volume
         return f"{one.aspect.title}{f' {name}' if name else ''} added, {becomes}"
     if one.aspect is Aspect.MEMBER_LEAVES:
         return f"member on {was} leaves"
-    if one.where.kind == "pool" and "." in one.where.name:
-        return f"volume {one.where.name.partition('.')[2]}: {one.aspect.title} {was} becomes {becomes}"
+    if one.where.volume:
+        return f"volume {one.where.volume}: {one.aspect.title} {was} becomes {becomes}"
     return f"{one.aspect.title} {was} becomes {becomes}"
 
 

@@ -40,6 +40,16 @@ class Place:
     key_name: str = ""
     detail: str = ""
 
+    @property
+    def pool(self) -> str:
+        """The pool that it is about, or that a volume is in; empty for anything else."""
+        return self.name.partition(".")[0] if self.kind == "pool" else ""
+
+    @property
+    def volume(self) -> str:
+        """The volume of a pool that it is about; empty for the pool itself and anything else."""
+        return self.name.partition(".")[2] if self.kind == "pool" else ""
+
     def part(self, number: int) -> Place:
         """Return the place of a partition by its number, from 1."""
         return dataclasses.replace(self, partition=number)

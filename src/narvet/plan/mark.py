@@ -44,9 +44,9 @@ def mark_of(layout: Layout) -> Mark:
     """Return the mark of a layout; how much a store has free counts only by what is found about it."""
     moves: dict[str, list[Difference]] = {}
     for one in layout.differences:
-        moves.setdefault(one.where.name, []).append(one)
+        moves.setdefault(one.where.pool or one.where.name, []).append(one)
     numbers = {f"disk {disk.name}": _number(*_of_disk(disk, moves.get(disk.name, ()))) for disk in layout.disks}
-    numbers |= {f"pool {pool.name}": _number(*_of_pool(pool, layout)) for pool in layout.pools}
+    numbers |= {f"pool {pool.name}": _number(*_of_pool(pool, moves.get(pool.name, ()))) for pool in layout.pools}
     return Mark(
         sum(numbers.values()) % _PRIME,
         sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
@@ -102,7 +102,7 @@ def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]
     yield from ((str(one.where), one.aspect.name, one.texts, one.by_guest) for one in own)
 
 
-def _of_pool(pool: PlannedPool, layout: Layout) -> Iterator[object]:
+def _of_pool(pool: PlannedPool, moves: Iterable[Difference]) -> Iterator[object]:
     """Yield what a review shows of a pool."""
     becomes = pool.becomes
     yield from (pool.name, pool.guest, pool.state, becomes.id, becomes.extent)
@@ -111,10 +111,7 @@ def _of_pool(pool: PlannedPool, layout: Layout) -> Iterator[object]:
         there = becomes.volume(volume.volume)
         yield (volume.volume, there.id, there.spread, there.width, there.chunk, pool.disks_of(there))
         yield from _of_partition(volume.wanted.partitions[0])
-    own = (one for one in layout.differences if one.where.kind == "pool")
-    yield from (
-        (str(one.where), one.aspect.name, one.texts) for one in own if one.where.name.split(".")[0] == pool.name
-    )
+    yield from ((str(one.where), one.aspect.name, one.texts) for one in moves if one.where.kind == "pool")
 
 
 def _of_partition(part: Partition) -> Iterator[object]:

@@ -54,7 +54,7 @@ def _disks_of(pool: PlannedPool) -> set[str]:
 def _is_about(where: Place, disks: Collection[str], pools: Collection[str]) -> bool:
     """Return whether something is about one of some disks or pools."""
     if where.kind == "pool":
-        return where.name.partition(".")[0] in pools
+        return where.pool in pools
     return where.kind == "disk" and where.name in disks
 
 

@@ -23,6 +23,7 @@ from narvet.formats.pools.tree import (
     with_members,
     with_segments,
     with_volume,
+    written_id,
 )
 from narvet.formats.seals.header import DATA_OFFSET
 from narvet.formats.tables.contract import PartitionEntry
@@ -80,16 +81,22 @@ def plan_pools(
 ) -> tuple[tuple[PlannedPool, ...], tuple[Finding, ...], tuple[Difference, ...]]:
     """Return the pools of a sheet worked out, what is to be said about them, and how they differ from what is found."""
     every = {disk.name: disk for disk in disks}
+    places = _places(every.values())
+    owners = {one: found for found in facts.found.pools.values() for one in found.places}
+    known = {found.pool.id: found for found in facts.found.pools.values()}
     pools: list[PlannedPool] = []
     said: tuple[Finding, ...] = ()
     differences: tuple[Difference, ...] = ()
     for asked in sheet.pools.values():
         if not guest_system(sheet.guests[asked.guest].runs).knows_pools:
             continue
-        planned, findings = _pool(sheet, asked, every, facts)
+        found = known.get(asked.id or sheet.pool_ids(asked.name).own)
+        mine = places.get(asked.name, {})
+        planned, findings = _pool(sheet, asked, every, mine, found, facts)
+        findings += tuple(_strangers(asked, mine, found, owners))
         own = tuple(_differences(planned, facts)) if planned is not None else ()
         if any(one.answer.is_move for one in own):
-            findings += tuple(_not_whole(asked, facts, planned))
+            findings += tuple(_not_whole(asked, found))
         said += findings
         if planned is not None:
             pools.append(_with_state(planned, findings, own))
@@ -98,13 +105,16 @@ def plan_pools(
 
 
 def _pool(
-    sheet: ResolvedSheet, asked: ResolvedPool, disks: Mapping[str, PlannedDisk], facts: Facts
+    sheet: ResolvedSheet,
+    asked: ResolvedPool,
+    disks: Mapping[str, PlannedDisk],
+    places: dict[str, MemberPlace],
+    found: FoundPool | None,
+    facts: Facts,
 ) -> tuple[PlannedPool | None, tuple[Finding, ...]]:
     """Return a pool planned, None where nothing can be told of it, and what is to be said about it."""
     ids = sheet.pool_ids(asked.name)
     own = asked.id or ids.own
-    found = next((one for one in facts.found.pools.values() if one.pool.id == own), None)
-    places = dict(_places(asked.name, disks))
     if not places:
         return None, ()
     if found is None:
@@ -115,9 +125,8 @@ def _pool(
     work = _Work(sheet, asked, ids, disks, found, start, places)
     if found is not None:
         work.said += _known_findings(found)
-    work.said += _strangers(work, facts)
     if has_errors(work.said):
-        return _unchanged(work), tuple(work.said)
+        return _unchanged(work, facts), tuple(work.said)
     _same_kind(work)
     leaving, transfers = _join(work)
     volumes = _volumes(work, facts)
@@ -132,14 +141,12 @@ def _pool(
     return planned, tuple(work.said)
 
 
-def _not_whole(asked: ResolvedPool, facts: Facts, planned: PlannedPool | None) -> Iterator[Finding]:
+def _not_whole(asked: ResolvedPool, found: FoundPool | None) -> Iterator[Finding]:
     """Yield an error for mirrored volumes that cannot be counted on, as long as anything is to be changed."""
-    for found in facts.found.pools.values():
-        if planned is not None and found.pool == planned.before:
-            for name, why in found.not_whole.items():
-                told = f"volume {name} is mirrored, and {why}: nothing in the pool can be changed"
-                remedy = "start its guest, and let it make the copies alike"
-                yield rules.pool_cannot_be_changed.error(asked.place, told, remedy)
+    for name, why in found.not_whole.items() if found else ():
+        told = f"volume {name} is mirrored, and {why}: nothing in the pool can be changed"
+        remedy = "start its guest, and let it make the copies alike"
+        yield rules.pool_cannot_be_changed.error(asked.place, told, remedy)
 
 
 def _extent_for(total: int) -> int:
@@ -150,14 +157,17 @@ def _extent_for(total: int) -> int:
     return extent
 
 
-def _places(name: str, disks: Mapping[str, PlannedDisk]) -> Iterator[tuple[str, MemberPlace]]:
-    """Yield the members that a sheet gives a pool, by their ids."""
-    for disk in disks.values():
+def _places(disks: Iterable[PlannedDisk]) -> dict[str, dict[str, MemberPlace]]:
+    """Return the members that a sheet gives its pools, by the pools' names and their own ids."""
+    found: dict[str, dict[str, MemberPlace]] = {}
+    for disk in disks:
         for part in disk.wanted.partitions:
-            if part.pool == name and part.member is not None:
+            if part.pool and part.member is not None:
                 sector = disk.wanted.image.sector_size or 512
                 where = disk.name, disk.path, part.number, part.start, part.size
-                yield part.member.shape.id, MemberPlace(*where, sector, part.member.shape)
+                place = MemberPlace(*where, sector, part.member.shape)
+                found.setdefault(part.pool, {})[part.member.shape.id] = place
+    return found
 
 
 def _known_findings(found: FoundPool) -> Iterator[Finding]:
@@ -170,31 +180,33 @@ def _known_findings(found: FoundPool) -> Iterator[Finding]:
         yield rules.pool_cannot_be_changed.error(pool_place(found.pool.name), why, "let its guest finish or undo that")
 
 
-def _strangers(work: _Work, facts: Facts) -> Iterator[Finding]:
+def _strangers(
+    asked: ResolvedPool,
+    mine: Mapping[str, MemberPlace],
+    found: FoundPool | None,
+    owners: Mapping[str, FoundPool],
+) -> Iterator[Finding]:
     """Yield an error for every partition that is a member of another pool already."""
-    for other in facts.found.pools.values():
-        if other is work.found:
-            continue
-        for one in other.places:
-            if one in work.members:
-                disk = work.members[one].disk
-                why = f"the partition on disk {disk} is a member of another pool, {other.pool.name}"
-                yield rules.pool_cannot_be_changed.error(
-                    work.asked.place, why, f'take over that pool: adopt it, or give this one id = "{other.pool.id}"'
-                )
+    for plain, place in mine.items():
+        other = owners.get(plain)
+        if other is not None and other is not found:
+            why = f"the partition on disk {place.disk} is a member of another pool, {other.pool.name}"
+            remedy = f'to take that pool over, give this one id = "{written_id(other.pool.id)}"'
+            yield rules.pool_cannot_be_changed.error(asked.place, why, remedy)
 
 
-def _unchanged(work: _Work) -> PlannedPool:
-    """Return a pool that stays as it is, as it cannot be told what it could become."""
+def _unchanged(work: _Work, facts: Facts) -> PlannedPool:
+    """Return a pool that stays as it is, as it cannot be told what it could become; its guest goes on using it."""
     known = work.found.volumes if work.found else {}
-    volumes = tuple(
-        PlannedVolume(
-            work.asked.name, one.name, work.asked.guest, work.system, one.kind, known[one.name], index, one.name
-        )
-        for index, one in enumerate(work.asked.volumes, 1)
-        if one.name in known
-    )
-    return PlannedPool(work.asked.name, work.asked.guest, work.pool, work.before, work.members, volumes)
+    volumes = []
+    for index, one in enumerate(work.asked.volumes, 1):
+        if one.name in known:
+            mount = mount_of(_request(work, one, facts), guest_system(work.system), flash=False, read_only=False)
+            disk = known[one.name]
+            disk = replace(disk, partitions=tuple(replace(part, mount=mount) for part in disk.partitions))
+            where = work.asked.name, one.name, work.asked.guest, work.system, one.kind
+            volumes.append(PlannedVolume(*where, disk, index, one.name))
+    return PlannedPool(work.asked.name, work.asked.guest, work.pool, work.before, work.members, tuple(volumes))
 
 
 def _same_kind(work: _Work) -> None:
@@ -553,9 +565,10 @@ def with_those_of_pools(
     of_disks: Mapping[str, tuple[Difference, ...]], pools: Iterable[PlannedPool], differences: Iterable[Difference]
 ) -> Mapping[str, tuple[Difference, ...]]:
     """Return the differences of disks with those of the pools that they are members of, whose changes change them."""
-    found, every = dict(of_disks), tuple(differences)
+    found, of_pools = dict(of_disks), dict[str, list[Difference]]()
+    for one in differences:
+        of_pools.setdefault(one.where.pool, []).append(one)
     for pool in pools:
-        own = tuple(one for one in every if one.where.name.partition(".")[0] == pool.name)
-        for name in {one.disk for one in (*pool.members.values(), *pool.leaving.values())}:
-            found[name] = (*found.get(name, ()), *own)
+        for name in {place.disk for place in (*pool.members.values(), *pool.leaving.values())}:
+            found[name] = (*found.get(name, ()), *of_pools.get(pool.name, ()))
     return found

@@ -83,9 +83,7 @@ def planned(layout: Layout, pool: PlannedPool, marks: Marks) -> RenderableType:
         part = one.wanted.partitions[0]
         if part.capacity:
             parts.append(shows(part, part.capacity, one.system, marks, "the volume"))
-    own = [
-        one for one in layout.differences if one.where.kind == "pool" and one.where.name.partition(".")[0] == pool.name
-    ]
+    own = [one for one in layout.differences if one.where.pool == pool.name]
     if pool.state == "to change":
         parts.append(_changes(pool, [one for one in own if one.answer.is_move], marks))
     return Group(*parts)

@@ -664,6 +664,13 @@ class Sheet(Form):
     pool: Annotated[dict[Name, PoolForm], Told("its pools, `[pool.NAME]`")] = {}
 
     @model_validator(mode="after")
+    def _pools_named(self) -> Sheet:
+        for name in self.pool:
+            if not is_name(name) or "." in name:
+                raise ValueError(f'no pool can be called "{name}": letters, digits, _ and - are taken')
+        return self
+
+    @model_validator(mode="after")
     def _named_once(self) -> Sheet:
         names = dict.fromkeys(self.disk, "")
         for name, disk in self.disk.items():

@@ -182,7 +182,8 @@ class _Taking:
                 hint = pool.member(one).hint
                 told = f", which a guest had as {hint}" if hint else ""
                 raise RequestError(f"pool {pool.name}: its member {one}{told} is on none of the images; name it, too")
-            if not is_name(pool.name) or not _NAME.fullmatch(pool.name) or pool.name in self._form.pool:
+            unfit = not is_name(pool.name) or not _NAME.fullmatch(pool.name) or "." in pool.name
+            if unfit or pool.name in self._form.pool:
                 raise RequestError(
                     f'pool "{pool.name}": a sheet cannot have a pool of this name; rename it in its guest'
                 )
