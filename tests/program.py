@@ -19,6 +19,7 @@ from typing import Any
 import jsonschema
 
 from narvet.formats.filesystems.trees import Owner
+from narvet.formats.images.trust import Trust
 from narvet.ground.findings import image_place
 from narvet.guests.roots import changed_root
 from narvet.model.estate import Root
@@ -96,9 +97,9 @@ def make_root(folder: Path, fstab: bytes = b"") -> Path:
     return folder
 
 
-def fill_root(image: Path, folder: Path, partition: int = 1) -> Path:
+def fill_root(image: Path, folder: Path, partition: int | str = 1, members: tuple[str, ...] = ()) -> Path:
     """Copy what a folder has into a filesystem of an image, all at once, as root's and with a label of its own."""
-    root = Root(str(image), partition, moment=1772409600)
+    root = Root(str(image), partition, Trust(by_content=True), 1772409600, members)
     with changed_root(root, lambda _: True) as there:
         for path in sorted(folder.rglob("*")):
             inside = str(path.relative_to(folder))

@@ -34,12 +34,13 @@ from narvet.formats.pools.tree import (
     with_volume,
     without_volume,
 )
+from narvet.formats.seals.keyring import Keyring, unsealing
 from narvet.ground.errors import ImageError, RequestError
 from narvet.ground.units import KIB, MIB
 from narvet.usecases.layout import review
 from narvet.usecases.write import write
 from tests.pool_reader import newest, rings, taken_apart
-from tests.program import facts, make_sheet, rules, run
+from tests.program import facts, fill_root, make_root, make_sheet, rules, run
 from tests.prove.scenarios import copied
 
 KINDS = (Kind(), Kind("striped", 2, 64 * KIB), Kind("striped", 3, 4 * KIB), Kind("mirrored", 2))
@@ -491,3 +492,31 @@ def test_a_cut_at_any_write_leaves_the_old_pool_or_the_new_one(
         moment += 1 if moment < 12 else 5
         copied(template, folder)
     assert sizes == {(320, 100), (500, 120)} and moment > 40
+
+
+@pytest.mark.parametrize("sealed", ["", 'sealed = {memory = "8 MiB", passes = 1}'])
+def test_a_root_lies_on_a_volume(tmp_path: Path, sealed: str) -> None:
+    """A guest's root on a volume over two images, sealed or not: surveyed, looked into, and written to all at once."""
+    (tmp_path / "words").write_text("spring intake")
+    words = ("--passphrase-file", str(tmp_path / "words"))
+    system = tmp_path / "system"
+    root = f'[[pool.cold.volume]]\nname = "root"\nsize = "300 MiB"\n{sealed}\n'
+    run("write", str(write_sheet(system, TWO, root)), "--yes", *words, status=0)
+    images = [str(system / "shelf" / name) for name in ("a.raw", "b.qcow2")]
+    made = make_root(tmp_path / "made", b"# kept\n")
+    (made / "srv").mkdir()
+    with unsealing(Keyring([b"spring intake"])):
+        fill_root(Path(images[0]), made, "cold.root", tuple(images[1:]))
+    found = facts("survey", *images, *words)[0]["pools"][0]
+    assert found["missing"] == [] and found["volumes"][0]["filesystem"]["kind"] == "ext4"
+    assert "lives here" in run("survey", *images, *words, status=0).stdout
+    guest = f'root = {{image = "{images[0]}", volume = "cold.root", members = ["{images[1]}"]}}'
+    sheet = make_sheet(tmp_path / "data", DISK.format("d", 64, "raw", "shelf", 'at = "/srv/d"'), guest=guest)
+    run("write", str(sheet), "--yes", *words, status=0)
+    assert facts("confirm", str(sheet), *words)["agrees"]
+    told = facts("look", f"{images[0]}:cold.root", "/etc/fstab", "--member", images[1], *words)["text"]
+    assert told.startswith("# kept\n") and told.splitlines()[1].split()[1] == "/srv/d"
+    assert run("look", f"{images[0]}:cold.root", "/etc/fstab", *words, status=2).stderr
+    if sealed:
+        assert "root-missing" in rules(facts("review", str(sheet), status=1))
+    assert facts("confirm", str(system / "sheet.toml"), *words)["agrees"]
