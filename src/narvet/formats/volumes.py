@@ -18,7 +18,7 @@ from narvet.formats.pools.member import MemberState, read_member
 from narvet.formats.pools.tree import Pool
 from narvet.formats.seals.header import Seal
 from narvet.formats.seals.keyring import opened
-from narvet.formats.seals.volume import read_seal
+from narvet.formats.seals.volume import is_sealed, read_seal
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
@@ -61,7 +61,9 @@ def volumes_over(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) ->
     """
     found = list(volumes_on(devices[0], sector_sizes[0]))
     for name, device in _pooled(devices, sector_sizes):
-        found += _volume_of_pool(name, device)
+        filled = _filled(device)
+        if filled is not None:
+            found.append(Volume(0, filled[2].label, "", "", "", 0, *filled, name))
     return tuple(found)
 
 
@@ -90,7 +92,7 @@ def _pooled(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) -> Iter
     for at, (device, size) in enumerate(zip(devices, sector_sizes, strict=True)):
         for _, window in _windows(device, size):
             with suppress(ImageError):
-                state = read_member(window)
+                state = read_member(window) if _filesystem(window, 0) is None else None
                 if state is not None and state.shape.id not in members:
                     members[state.shape.id], windows[state.shape.id] = state, window
                     own |= {state.pool.id} if at == 0 and state.pool else set()
@@ -102,12 +104,27 @@ def _pooled(devices: Sequence[BlockDevice], sector_sizes: Sequence[int]) -> Iter
                 yield f"{pool.name}.{volume.name}", volume_device(pool, volume, by_name, sector_size)
 
 
-def _within(device: BlockDevice) -> BlockDevice | None:
-    """Return a device, or what is inside if it is sealed, None where no passphrase opens it."""
+def _filled(device: BlockDevice, number: int = 0) -> tuple[BlockDevice, Filesystem, FilesystemState] | None:
+    """Return the filesystem on a device, or the one inside if it is sealed and a passphrase opens it, with its device.
+
+    A filesystem goes before a header of something sealed, which may be left over from what was there before it.
+    """
+    found = _filesystem(device, number)
+    if found is not None or not is_sealed(device):
+        return found
     try:
-        return opened(device)
-    except ImageError:
+        within = opened(device)
+    except ImageError:  # neither header reads
         return None
+    return _filesystem(within, number) if within is not None else None
+
+
+def _filesystem(device: BlockDevice, number: int) -> tuple[BlockDevice, Filesystem, FilesystemState] | None:
+    for kind in candidates(device):
+        state = kind.read(device, image_place("").part(number), deep=False)
+        if state is not None:
+            return device, kind, state
+    return None
 
 
 def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
@@ -117,15 +134,6 @@ def newest_of(members: Iterable[MemberState]) -> tuple[Pool, ...]:
         if one.pool is not None and (one.pool.id not in texts or texts[one.pool.id].seqno < one.pool.seqno):
             texts[one.pool.id] = one.pool
     return tuple(texts.values())
-
-
-def _volume_of_pool(name: str, device: BlockDevice) -> Iterator[Volume]:
-    within = _within(device)
-    for kind in candidates(within) if within is not None else ():
-        state = kind.read(within, image_place(""), deep=False) if within is not None else None
-        if state is not None and within is not None:
-            yield Volume(0, state.label, "", "", "", 0, within, kind, state, name)
-            return
 
 
 def _windows(device: BlockDevice, sector_size: int) -> Iterator[tuple[int, BlockDevice]]:
@@ -165,15 +173,10 @@ def _table(device: BlockDevice) -> Table | None:
 def _volumes(device: BlockDevice, table: Table) -> Iterator[Volume]:
     for entry in table.partitions:
         try:
-            window = _within(Window(device, entry.start, entry.size))
+            window = Window(device, entry.start, entry.size)
         except ImageError:
             continue
-        if window is None:
-            continue
-        for kind in candidates(window):
-            state = kind.read(window, image_place("").part(entry.number), deep=False)
-            if state is not None:
-                label = entry.label or state.label
-                ids = table.kind, table.id, entry.id, entry.start
-                yield Volume(entry.number, label, *ids, window, kind, state)
-                break
+        filled = _filled(window, entry.number)
+        if filled is not None:
+            ids = table.kind, table.id, entry.id, entry.start
+            yield Volume(entry.number, entry.label or filled[2].label, *ids, *filled)
