@@ -247,7 +247,8 @@ def _chosen(opened: Sequence[OpenChain], root: Root, is_root: IsRoot) -> tuple[V
         return found[0]
     if not found:
         raise NoRootError(f"{root.path} has no root of this guest's system on any of its {len(volumes)} filesystems")
-    places = ", ".join(str(one.place) for one, _ in found)
+    what = "" if any(one.name for one, _ in found) else "partitions "
+    places = what + ", ".join(str(one.place) for one, _ in found)
     first = found[0][0]
     which = f'volume = "{first.name}"' if first.name else f"partition = {first.number}"
     raise NoRootError(f'{root.path} has roots on {places}; say which: root = {{image = "…", {which}}}')
