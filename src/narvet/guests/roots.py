@@ -23,9 +23,8 @@ from narvet.formats.filesystems.trees import (
     walked,
     whole,
 )
-from narvet.formats.images.chain import OpenChain, commit_images, opened_chain, staged_image
-from narvet.formats.images.children import refuse_with_children
-from narvet.formats.images.held import held_image
+from narvet.formats.images.chain import OpenChain, commit_images, devices_of, opened_chain
+from narvet.formats.images.held import staged_images
 from narvet.formats.images.trust import Trust
 from narvet.formats.volumes import Volume, volumes_over
 from narvet.ground.budget import budget
@@ -182,20 +181,10 @@ def changed_root(root: Root, is_root: IsRoot) -> Iterator[ChangedRoot]:
             stack.enter_context(tree.alone())
             yield ChangedRoot(root, tree)
             return
-        paths = list(dict.fromkeys(os.path.realpath(one) for one in (root.path, *root.members)))
-        held = [stack.enter_context(held_image(Path(one), root.trust)) for one in paths]
-        for one in paths:
-            refuse_with_children(Path(one), ())
-        stack.enter_context(budget(sum(link.facts.allocated for links, _ in held for link in links)))
-        staged = [stack.enter_context(staged_image(links)) for links, _ in held]
+        staged, check = stack.enter_context(staged_images((root.path, *root.members), root.trust))
         volume, _ = _chosen([one.chain for one in staged], root, is_root)
         changed = ChangedRoot(root.on(volume.place), _edited(volume, root))
         yield changed
-
-        def check() -> None:
-            for _, leased in held:
-                leased.check()
-
         commit_images(staged, check)
 
 
@@ -232,8 +221,7 @@ def _host_tree(path: Path) -> Iterator[HostTree]:
 
 def _chosen(opened: Sequence[OpenChain], root: Root, is_root: IsRoot) -> tuple[Volume, FileTree]:
     """Return the volume of images that holds the root, and its files."""
-    sizes = [one.links[0].facts.sector_size for one in opened]
-    volumes = volumes_over([one.device(size or 512) for one, size in zip(opened, sizes, strict=True)], sizes)
+    volumes = volumes_over(*devices_of(opened))
     trees = [(one, one.kind.tree(one.device)) for one in volumes if isinstance(one.kind, HasFiles)]
     if root.partition is not None:
         trees = [(one, tree) for one, tree in trees if one.place == root.partition]

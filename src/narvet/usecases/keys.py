@@ -10,17 +10,14 @@ import os
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
-from functools import partial
 from pathlib import Path
 from typing import Literal
 
 from narvet.block.contract import BlockDevice
-from narvet.block.leases import Lease
 from narvet.block.memory import MemoryDevice
 from narvet.block.names import sync_folder
-from narvet.formats.images.chain import commit_images, opened_chain, staged_image
-from narvet.formats.images.children import refuse_with_children
-from narvet.formats.images.held import held_image
+from narvet.formats.images.chain import commit_images, devices_of, opened_chain
+from narvet.formats.images.held import staged_images
 from narvet.formats.images.trust import trust_of_call
 from narvet.formats.seals.header import Seal, without_slot
 from narvet.formats.seals.keyring import keyring
@@ -85,18 +82,10 @@ def keys(
     if change is None:
         with ExitStack() as stack:
             opened = [stack.enter_context(opened_chain(one, trust, changed_too=True)) for one in (image, *members)]
-            sizes = [one.links[0].facts.sector_size for one in opened]
-            devices = [one.device(size or 512) for one, size in zip(opened, sizes, strict=True)]
-            where, _, seal = _chosen(image, devices, sizes, place)
+            where, _, seal = _chosen(image, *devices_of(opened), place)
             return Keys(str(image), where, seal)
-    with ExitStack() as stack:
-        paths = list(dict.fromkeys(os.path.realpath(one) for one in (image, *members)))
-        held = [stack.enter_context(held_image(Path(one), replace(trust, by_content=True))) for one in paths]
-        for one in paths:
-            refuse_with_children(Path(one), ())
-        staged = [stack.enter_context(staged_image(links)) for links, _ in held]
-        sizes = [one.links[0].facts.sector_size for one in staged]
-        where, device, seal = _chosen(image, [one.device for one in staged], sizes, place)
+    with staged_images((image, *members), trust) as (staged, check):
+        where, device, seal = _chosen(image, *devices_of([one.chain for one in staged]), place)
         before = _headers(device, seal)
         after, did, spare = _changed(device, seal, change, f"{image}:{where}")
         if dry:
@@ -104,13 +93,8 @@ def keys(
         copy = backup or image.with_name(f"{image.name}.{where}.seal-{seal.seqid}")
         _keep(copy, before)
         device.flush()
-        commit_images(staged, partial(_check, held))
+        commit_images(staged, check)
     return Keys(str(image), where, after, did, spare, str(copy))
-
-
-def _check(held: Sequence[tuple[object, Lease]]) -> None:
-    for _, leased in held:
-        leased.check()
 
 
 def _chosen(
@@ -237,14 +221,8 @@ def put_back(
     if kept is None or kept.version != 2 or kept.offset > len(data):
         raise RequestError(f"{copy}: this is no copy of the headers of a sealed volume")
     trust = trust_of_call(image, None, (), by_content=True)
-    with ExitStack() as stack:
-        paths = list(dict.fromkeys(os.path.realpath(one) for one in (image, *members)))
-        held = [stack.enter_context(held_image(Path(one), trust)) for one in paths]
-        for one in paths:
-            refuse_with_children(Path(one), ())
-        staged = [stack.enter_context(staged_image(links)) for links, _ in held]
-        sizes = [one.links[0].facts.sector_size for one in staged]
-        places = dict(places_over([one.device for one in staged], sizes))
+    with staged_images((image, *members), trust) as (staged, check):
+        places = dict(places_over(*devices_of([one.chain for one in staged])))
         where = place if place is not None else _place_of(kept, places)
         if where is None or where not in places:
             raise RequestError(f"{image}: say which partition or volume the headers are of, such as {image}:1")
@@ -257,7 +235,7 @@ def put_back(
         if not dry:
             device.write(0, data[: kept.offset])
             device.flush()
-            commit_images(staged, partial(_check, held))
+            commit_images(staged, check)
     return Keys(str(image), where, kept, "headers put back")
 
 

@@ -12,7 +12,7 @@ from narvet.block.locks import exclusive_lock
 from narvet.block.names import sync_file
 from narvet.block.publish import publish, recover, workspace
 from narvet.formats.filesystems.trees import FileTree, HasFiles, Kind, Node, walked, whole
-from narvet.formats.images.chain import opened_chain
+from narvet.formats.images.chain import devices_of, opened_chain
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.formats.volumes import Volume, volumes_over
 from narvet.ground.budget import budget
@@ -148,9 +148,7 @@ def _opened(
         opened = [stack.enter_context(opened_chain(image, trust, changed_too=True))]
         opened += [stack.enter_context(opened_chain(one, Trust(by_content=True), changed_too=True)) for one in members]
         stack.enter_context(budget(sum(link.facts.allocated for one in opened for link in one.links)))
-        sizes = [one.links[0].facts.sector_size for one in opened]
-        devices = [one.device(size or 512) for one, size in zip(opened, sizes, strict=True)]
-        volume = _chosen(image, volumes_over(devices, sizes), partition)
+        volume = _chosen(image, volumes_over(*devices_of(opened)), partition)
         if not isinstance(volume.kind, HasFiles):
             raise RequestError(f"{image}: {_named(volume)} keeps no files")
         try:

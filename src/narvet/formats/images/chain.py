@@ -57,6 +57,12 @@ class OpenChain:
         return below
 
 
+def devices_of(chains: Sequence[OpenChain]) -> tuple[list[BlockDevice], list[int]]:
+    """Return the disks of open images, and the bytes of their sectors as they record them, 0 where they do not."""
+    sizes = [one.links[0].facts.sector_size for one in chains]
+    return [one.device(size or 512) for one, size in zip(chains, sizes, strict=True)], sizes
+
+
 def parts_of(kind: ImageFormat, path: Path) -> tuple[Path, ...]:
     """Return the further files that the image at `path` is kept in."""
     if not isinstance(kind, InPieces):
