@@ -47,15 +47,12 @@ def volume_key(read: Read, passphrase: bytes) -> tuple[bytes, int, int]:
 def _slot_key(read: Read, slot: Any, passphrase: bytes) -> bytes:
     kdf, area, af = slot["kdf"], slot["area"], slot["af"]
     length, stripes = int(slot["key_size"]), int(af["stripes"])
-    own = hash_secret_raw(
-        passphrase,
-        base64.b64decode(kdf["salt"]),
-        kdf["time"],
-        kdf["memory"],
-        kdf["cpus"],
-        area["key_size"],
-        Type.ID,
-    )
+    salt = base64.b64decode(kdf["salt"])
+    if kdf["type"] == "pbkdf2":
+        own = hashlib.pbkdf2_hmac(kdf["hash"], passphrase, salt, kdf["iterations"], area["key_size"])
+    else:
+        cost = kdf["time"], kdf["memory"], kdf["cpus"]
+        own = hash_secret_raw(passphrase, salt, *cost, area["key_size"], Type.ID)
     data = read(int(area["offset"]), length * stripes)
     opened = b""
     for sector in range(len(data) // 512):

@@ -36,6 +36,7 @@ steps = st.one_of(
     st.tuples(st.just("many"), numbers, names),
     st.tuples(st.just("file"), numbers, names, st.sampled_from(SIZES)),
     st.tuples(st.just("remove"), numbers),
+    st.tuples(st.just("remove_file"), numbers),
     st.tuples(st.just("own"), numbers),
     st.tuples(st.just("mount"), numbers, names),
 )
@@ -123,6 +124,15 @@ class Edited:
             assert self.tree.remove_folder(node_of(self.tree, path[:-1]), path[-1]) is is_empty
             if is_empty:
                 del self.model[path], self.owners[path]
+
+    def remove_file(self, step: int, path: Path) -> None:
+        """Remove one of the files of a folder; the folder itself is none."""
+        files = sorted(other for other, content in self.model.items() if other[:-1] == path and content is not None)
+        for gone in files[step % (len(files) or 1) :][:1]:
+            assert self.tree.remove_file(node_of(self.tree, path), gone[-1])
+            del self.model[gone]
+        if path:
+            assert not self.tree.remove_file(node_of(self.tree, path[:-1]), path[-1])
 
     def own(self, step: int, path: Path) -> None:
         """Give a folder another owner, where the filesystem has any."""

@@ -21,7 +21,7 @@ from narvet.formats.seals.volume import inside, key_of, make_seal, read_seal
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.units import KIB, MIB
-from tests.program import disk, facts, make_sheet, rules, run
+from tests.program import disk, facts, fill_root, make_root, make_sheet, rules, run
 from tests.seal_reader import header, volume_key
 
 UUID_TEXT = "c2b8a9f4-17e2-4d6e-8c35-5a0de1c9b8f7"
@@ -260,6 +260,124 @@ def test_the_sheet_changes_after_it_was_written(made: Path) -> None:
     assert part["filesystem"]["label"] == "other"
     run("retire", str(made), "a", "--yes", status=0)
     assert root.read_text() == ""
+
+
+class Keyed:
+    """A sealed disk `a` with its key file in a guest's root of a kind: a folder, or a filesystem in an image."""
+
+    def __init__(self, folder: Path, kind: str) -> None:
+        self.folder, self.image = folder, folder / "shelf" / "a.raw"
+        self.root = folder / ("root" if kind == "folder" else "root.qcow2")
+        (folder / "words").write_bytes(WORDS)
+        self.words = ("--passphrase-file", str(folder / "words"))
+        if kind != "folder":
+            run("make", str(self.root), "--size", "512 MiB", "--filesystem", kind, status=0)
+            fill_root(self.root, make_root(folder / "filled"))
+
+    def sheet(self, at: str | None, more: str = "") -> Path:
+        """Write the sheet, with a key file or none."""
+        own = SEALED if at is None else SEALED.replace("}", f', key_file = "{at}"}}')
+        text = disk("a", 'size = "64 MiB"', f'at = "/srv/a"\n{own}\n{more}')
+        return make_sheet(self.folder, text, guest=f'root = "{self.root.name}"')
+
+    def written(self, at: str | None, *more: str, status: int = 0) -> str:
+        """Write the disk as the sheet has it, which agrees then, and return what was said."""
+        sheet = self.sheet(at)
+        done = run("write", str(sheet), "--yes", *more, status=status)
+        if not status:
+            assert facts("confirm", str(sheet), *more)["agrees"] and facts("confirm", str(sheet))["agrees"]
+        return done.stderr.replace("\n  ", " ")
+
+    def key(self, at: str) -> bytes | None:
+        """Return what a key file in the root holds, which only its superuser may read."""
+        if self.root.is_dir():
+            path = self.root / at[1:]
+            assert not path.exists() or path.stat().st_mode & 0o7777 == 0o600
+            return path.read_bytes() if path.exists() else None
+        taken = self.folder / "taken"
+        if run("look", f"{self.root}:1", at, "--out", str(taken)).returncode:
+            return None
+        about = facts("look", f"{self.root}:1", at)
+        assert (about["mode"], about["uid"], about["gid"]) == ("0600", 0, 0)
+        content = taken.read_bytes()
+        taken.unlink()
+        return content
+
+    def opens(self, content: bytes) -> bool:
+        """Return whether the disk is opened by what a key file holds."""
+        tried = self.folder / "tried"
+        tried.write_bytes(content)
+        found = facts("survey", str(self.image), "--passphrase-file", str(tried))[0]["partitions"][0]
+        return bool(found["sealed"]["open"])
+
+    def part(self, offset: int, length: int) -> bytes:
+        """Return bytes of the disk's partition."""
+        with self.image.open("rb") as file:
+            file.seek(MIB + offset)
+            return file.read(length)
+
+
+@pytest.mark.parametrize("kind", ["folder", "ext4", "xfs"])
+def test_a_key_file_in_the_root_opens_it(tmp_path: Path, kind: str) -> None:
+    """Made later than the volume; moved; its key removed and made anew; gone with its key, and no byte of it left."""
+    keyed = Keyed(tmp_path, kind)
+    words = keyed.words
+    keyed.written(None, *words)
+    assert "no key file opens it: that changes only with its passphrase" in keyed.written("/etc/a.key", status=1)
+    keyed.written("/etc/keys/a.key", *words)
+    first = keyed.key("/etc/keys/a.key")
+    assert first is not None and keyed.opens(first) and volume_key(keyed.part, first)[1] == 16 * MIB
+    keyed.written("/srv/keys/b.key", *words)
+    assert keyed.key("/etc/keys/a.key") is None and keyed.key("/srv/keys/b.key") == first
+    sheet = keyed.sheet("/srv/keys/b.key", 'label = "other"')
+    run("write", str(sheet), "--yes", "--passphrase-file", str(tmp_path / "tried"), status=0)
+    slots = facts("keys", f"{keyed.image}:1")["keys"]
+    assert [one["key_file"] for one in slots] == [False, False, True]
+    run("keys", f"{keyed.image}:1", "--remove", "2", *words, status=0)
+    assert not keyed.opens(first) and not facts("confirm", str(sheet), *words, status=1)["agrees"]
+    run("write", str(sheet), "--yes", *words, status=0)
+    second = keyed.key("/srv/keys/b.key")
+    assert second is not None and second != first and keyed.opens(second)
+    assert "would lie on what is mounted" in keyed.written("/srv/a/a.key", *words, status=1)
+    keyed.written(None, *words)
+    assert keyed.key("/srv/keys/b.key") is None and not keyed.opens(second) and keyed.opens(WORDS)
+    keyed.written("/etc/keys/a.key", *words)
+    third = keyed.key("/etc/keys/a.key")
+    run("retire", str(sheet), "a", "--yes", status=0)
+    assert third is not None and keyed.key("/etc/keys/a.key") is None
+    for path in tmp_path.rglob("*"):
+        content = path.read_bytes() if path.is_file() and path.name != "tried" else b""
+        assert not any(one in content for one in (first, second, third)), path
+
+
+def test_what_lies_where_a_key_file_is_to_be(tmp_path: Path) -> None:
+    """A key that was lost is made anew with the passphrase; another's file stays; no root, or two of one path: refused."""
+    keyed = Keyed(tmp_path, "folder")
+    keyed.written("/etc/keys/a.key", *keyed.words)
+    first, path = keyed.key("/etc/keys/a.key"), tmp_path / "root" / "etc" / "keys" / "a.key"
+    path.unlink()
+    assert "it is missing" in keyed.written("/etc/keys/a.key", status=1)
+    keyed.written("/etc/keys/a.key", *keyed.words)
+    assert keyed.key("/etc/keys/a.key") == first
+    path.chmod(0o644)
+    keyed.written("/etc/keys/a.key", *keyed.words)
+    other = path.with_name("c.key")
+    other.write_text("somebody's")
+    assert "another file is there" in keyed.written("/etc/keys/c.key", *keyed.words, status=1)
+    other.unlink()
+    other.symlink_to("/etc/passwd")
+    keyed.written("/etc/keys/c.key", *keyed.words, status=1)
+    path.write_text("somebody's, in its place")
+    keyed.written(None, *keyed.words)
+    assert other.is_symlink() and path.read_text() == "somebody's, in its place"
+    (tmp_path / "shelf" / "a.raw").unlink()
+    two = disk(
+        "a",
+        'size = "64 MiB"',
+        *(f'at = "/srv/{at}"\nsize = "50%"\n{SEALED[:-1]}, key_file = "/etc/k"}}' for at in "ab"),
+    )
+    assert "key-file-in-the-way" in rules(facts("review", str(make_sheet(tmp_path, two)), status=1))
+    assert "key-file-in-the-way" in rules(facts("review", str(make_sheet(tmp_path, two, guest="")), status=1))
 
 
 def test_keys_are_added_changed_and_removed(made: Path) -> None:

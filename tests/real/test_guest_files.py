@@ -88,6 +88,10 @@ def edit(tree: NtfsEdited) -> dict[str, str]:
     for number in range(0, 40, 4):
         assert tree.remove_folder(folder(tree, "Mounts"), f"volume {number}")
     assert not tree.remove_folder(tree.root, "Windows")
+    for number in range(0, 60, 4):
+        name = f"Datei ü {number} {'x' * (number % 40)}.dat"
+        assert tree.remove_file(folder(tree, "Windows", "config"), name)
+        del sums[f"./Windows/config/{name}"]
     return sums
 
 

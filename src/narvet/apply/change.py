@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from narvet.apply.contents import fill_new, inner_of, make_content, used_runs
+from narvet.apply.contents import change_keys, fill_new, inner_of, make_content, used_runs
 from narvet.block.contract import BlockDevice
 from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
@@ -230,6 +230,8 @@ class ChangeDisk:
                 inside = self._inner(device, part, kept.size)
                 kept.replay(inside)
                 fill_new(inside, part, used.get(part.number, ()))
+            for part in self.wanted.partitions:
+                change_keys(Window(device, part.start, part.size), part, self._where(part))
             for part, wanted in self._corrected():
                 filesystem(wanted.kind).correct(self._inner(device, part), wanted)
             if entries:

@@ -9,7 +9,7 @@ from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import ReadsLittle
 from narvet.formats.pools.member import write_member
 from narvet.formats.seals.device import SealedDevice
-from narvet.formats.seals.keyring import seal_new, unsealed
+from narvet.formats.seals.keyring import change_file_key, seal_new, unsealed
 from narvet.ground.errors import RefusedError
 from narvet.ground.extents import Extent, gaps, without
 from narvet.ground.findings import Place, image_place
@@ -29,9 +29,19 @@ def make_content(device: BlockDevice, part: Partition, where: Place) -> None:
     if part.seal is None:
         part.new.write(device)
         return
-    inside = seal_new(device, part.seal, str(where), *part.cost)
+    inside = seal_new(device, part.seal, str(where), part.cost, for_file=bool(part.key_file))
     part.new.write(inside)
     inside.made_real(used_runs(inside, part))
+
+
+def change_keys(device: BlockDevice, part: Partition, where: Place) -> None:
+    """Give what is there, and is sealed, a key for a file in its guest's root, or take that away, as is asked.
+
+    Raises:
+        RefusedError: no passphrase opens it.
+    """
+    if part.seal is not None and part.there is not None:
+        change_file_key(device, str(where), wanted=bool(part.key_file))
 
 
 def used_runs(device: BlockDevice, part: Partition) -> tuple[Extent, ...]:

@@ -13,7 +13,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from narvet.apply.contents import fill_new, inner_of, make_content, used_runs
+from narvet.apply.contents import change_keys, fill_new, inner_of, make_content, used_runs
 from narvet.block.contract import BlockDevice
 from narvet.block.delayed import Delayed
 from narvet.block.leases import Lease
@@ -290,6 +290,9 @@ class ChangePool:
                 inside = inner_of(self._larger(volume, devices), volume.wanted.partitions[0], volume.place)
                 kept.replay(inside)
                 fill_new(inside, volume.wanted.partitions[0], used.get(volume.volume, ()))
+            for volume in self.pool.volumes:
+                if volume.found is not None:
+                    change_keys(self._volume(volume, devices), volume.wanted.partitions[0], volume.place)
             for volume in self._corrected():
                 wanted = volume.wanted.partitions[0].filesystem
                 if wanted is not None:

@@ -194,13 +194,13 @@ def replace_content(path: Path, content: bytes) -> None:
         os.close(folder)
 
 
-def replace_in(folder: int, name: str, content: bytes) -> None:
+def replace_in(folder: int, name: str, content: bytes, mode: int = _MODE) -> None:
     """Replace a file's content in an open folder, or make the file; never through a link there.
 
-    Owner, mode and attributes of an existing file are kept; a new one has the mode that the umask leaves.
+    Owner, mode and attributes of an existing file are kept; a new one has what the umask leaves of `mode`.
     """
     partial = f".{name}{PARTIAL}"
-    handle = _new_partial(folder, partial)
+    handle = _new_partial(folder, partial, mode)
     try:
         with os.fdopen(handle, "wb") as file:
             _as_before(folder, name, file.fileno())
@@ -215,7 +215,7 @@ def replace_in(folder: int, name: str, content: bytes) -> None:
     sync_handle(folder)
 
 
-def _new_partial(folder: int, partial: str) -> int:
+def _new_partial(folder: int, partial: str, mode: int) -> int:
     """Return a new file under a working name, opened and held, in the place of one that a killed run left there.
 
     Raises:
@@ -232,7 +232,7 @@ def _new_partial(folder: int, partial: str) -> int:
             _unlink_if_free(left, partial, folder)
         with suppress(FileExistsError):
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-            handle = os.open(partial, flags, _MODE, dir_fd=folder)
+            handle = os.open(partial, flags, mode, dir_fd=folder)
             if hold_file(handle) and _has_name(handle, partial, folder):
                 return handle
             os.close(handle)

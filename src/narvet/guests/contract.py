@@ -56,8 +56,8 @@ class OwnerAsked:
 class GuestAsked:
     """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about.
 
-    `written` are the entries, as lines, that Narvet wrote for this sheet, by its ledger. `moment` is the time of
-    changes in images, in seconds since 1970.
+    `key_files` are those asked about. `written` are the entries, as lines, that Narvet wrote for this sheet, by its
+    ledger. `moment` is the time of changes in images, in seconds since 1970.
     """
 
     name: str
@@ -66,6 +66,7 @@ class GuestAsked:
     mount_points: tuple[str, ...]
     written: frozenset[str] = frozenset()
     moment: int = 0
+    key_files: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -231,6 +232,9 @@ class UnlocksSeals(Protocol):
 
     def unlocks_go_to(self, guest: Guest) -> str:
         """Return where they go, for people."""
+
+    def key_file(self, part: Partition, found: Guest) -> str:
+        """Return the key file that a guest's own entries have for a sealed partition, empty if they have none."""
 
 
 @dataclass(frozen=True)

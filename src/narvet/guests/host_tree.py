@@ -159,9 +159,21 @@ class HostTree(TreeReader):
         sync_handle(_handle(parent))
         return True
 
-    def replace(self, folder: Node, name: str, content: bytes) -> None:
+    def replace(self, folder: Node, name: str, content: bytes, mode: int = 0o644) -> None:
         """Replace a file's content, or make the file, all at once; see `block.publish.replace_in`."""
-        replace_in(_handle(folder), name, content)
+        replace_in(_handle(folder), name, content, mode)
+
+    def remove_file(self, folder: Node, name: str) -> bool:
+        """Remove a file that has this one name only; return whether there was such a one."""
+        try:
+            about = os.stat(name, dir_fd=_handle(folder), follow_symlinks=False)
+            if not stat.S_ISREG(about.st_mode) or about.st_nlink != 1:
+                return False
+            os.unlink(name, dir_fd=_handle(folder))
+        except FileNotFoundError:
+            return False
+        sync_handle(_handle(folder))
+        return True
 
     @contextmanager
     def alone(self) -> Iterator[None]:

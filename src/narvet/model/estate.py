@@ -80,6 +80,7 @@ class Partition:
     `may_move` is whether files on it may be moved so that it can become smaller. `member` is set on a member of a pool,
     which is the sheet's `pool` of that name where one is named. With a `seal` it is sealed, and its filesystem inside:
     where no passphrase opens that, it has none. `cost` is what trying a passphrase is to cost: bytes of memory, passes.
+    `key_file` is the file in its guest's root that opens it, if one does.
     """
 
     entry: PartitionEntry
@@ -93,6 +94,7 @@ class Partition:
     member: MemberState | None = None
     seal: Seal | None = None
     cost: tuple[int | None, int | None] = (None, None)
+    key_file: str = ""
 
     @property
     def inside(self) -> int:
@@ -272,6 +274,25 @@ class UnlockEntry:
 
 
 @dataclass(frozen=True)
+class KeyFile:
+    """A key file in a guest's root, by the digest of what it holds; `problem` says why it cannot be made or used.
+
+    `is_key` is whether it looks like one of Narvet's. Of one that is wanted, `uuid` is the sealed volume's id, `digest`
+    is empty where its key is still to be made, and `is_known` is whether this call can make it.
+    """
+
+    exists: bool = True
+    digest: bytes = b""
+    is_key: bool = False
+    uid: int = 0
+    gid: int = 0
+    mode: int = 0o600
+    problem: str = ""
+    uuid: str = ""
+    is_known: bool = True
+
+
+@dataclass(frozen=True)
 class RegistryValue:
     """A binary value of the registry key MountedDevices of a Windows guest."""
 
@@ -338,12 +359,13 @@ class Guest:
     `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
     into, None where the sheet names none. `users` has name to uid and gid, `groups` name to gid. `entries` are lines of
     fstab, `values` those of the registry, None where there is no text of Narvet's; `surplus` are entries found that are
-    to go; `unlocks` and `unlocks_left` are those of crypttab. `problem` says why what lies there is none. `findings`
-    tell why a root cannot be used. `root` is where it lies, `unclean` why nothing in it may be changed, `system` what
-    it calls itself, `version` its own or its oldest kernel's. `new_disks` is whether a Windows keeps new disks "online"
-    or "offline", empty where that is not known; `asks_online` whether the sheet asks for the former. `home` is the
-    letter of the volume that its root lies on, `links` has the folders there that other volumes are mounted in, with
-    the names of those. `outdated` is a registry text of Narvet's that lies there still, although the root is at hand.
+    to go; `unlocks` and `unlocks_left` are those of crypttab, `key_files` and `key_files_left` the files that they
+    name. `problem` says why what lies there is none. `findings` tell why a root cannot be used. `root` is where it
+    lies, `unclean` why nothing in it may be changed, `system` what it calls itself, `version` its own or its oldest
+    kernel's. `new_disks` is whether a Windows keeps new disks "online" or "offline", empty where that is not known;
+    `asks_online` whether the sheet asks for the former. `home` is the letter of the volume that its root lies on,
+    `links` has the folders there that other volumes are mounted in, with the names of those. `outdated` is a registry
+    text of Narvet's that lies there still, although the root is at hand.
     """
 
     name: str = ""
@@ -367,6 +389,8 @@ class Guest:
     outdated: str = ""
     unlocks: tuple[UnlockEntry, ...] = ()
     unlocks_left: tuple[UnlockEntry, ...] = ()
+    key_files: Mapping[str, KeyFile] = field(default_factory=dict)
+    key_files_left: tuple[str, ...] = ()
 
     @property
     def is_readable(self) -> bool:

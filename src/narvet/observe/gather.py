@@ -29,7 +29,7 @@ from narvet.observe.ledger import entries_written, ledger_path, moving, recorded
 from narvet.observe.pools import pools_on
 from narvet.observe.stores import observe_store
 from narvet.plan.disks import image_path
-from narvet.sheet.form import DiskForm, GuestForm, Sheet
+from narvet.sheet.form import ContentForm, DiskForm, GuestForm, Sheet
 
 
 def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> Facts:
@@ -102,15 +102,25 @@ def _plugged(doors: Mapping[str, DoorState], found: Iterable[Disk]) -> dict[str,
 
 def _guests(sheet: Sheet, path: Path, written: frozenset[str]) -> dict[str, Guest]:
     mount_points: dict[str, list[str]] = defaultdict(list)
+    key_files: dict[str, list[str]] = defaultdict(list)
     for disk in sheet.disk.values():
         mount_points[disk.guest] += [part.at for part in disk.partition if part.at]
+        key_files[disk.guest] += _key_files(disk.partition)
     for pool in sheet.pool.values():
         mount_points[pool.guest] += [volume.at for volume in pool.volume if volume.at]
+        key_files[pool.guest] += _key_files(pool.volume)
     asked = (
-        (form.runs, GuestAsked(name, form, path, tuple(mount_points[name]), written, sheet.dated))
+        (
+            form.runs,
+            GuestAsked(name, form, path, tuple(mount_points[name]), written, sheet.dated, tuple(key_files[name])),
+        )
         for name, form in sheet.guest.items()
     )
     return {one.name: guest_system(runs).observe(one) for runs, one in asked}
+
+
+def _key_files(contents: Iterable[ContentForm]) -> list[str]:
+    return [one.seal.key_file for one in contents if one.seal and one.seal.key_file]
 
 
 def _left_roots(

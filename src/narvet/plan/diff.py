@@ -156,6 +156,9 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
         sealed, plain = "sealed", "not sealed"
         yield Difference(where, Aspect.SEALED, sealed if part.seal else plain, sealed if other.seal else plain)
         return
+    if part.seal is not None and other.seal is not None:
+        keys = ("a key" if own else None for own in (part.key_file, other.seal.file_key))
+        yield from _compared(where, Aspect.FILE_KEY, *keys)
     if other.is_locked and part.filesystem is not None:
         return  # what is inside is not known without its passphrase
     if part.filesystem is None or other.filesystem is None:

@@ -259,7 +259,7 @@ def _partition(
     if kind is None or not run.length:
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
     seal = seal_of(asked, site.ids.seal(asked.position))
-    part = Partition(entry, mount=mount, may_move=asked.move_files, seal=seal, cost=cost_of(asked))
+    part = with_cost(Partition(entry, mount=mount, may_move=asked.move_files, seal=seal), asked)
     try:
         new = kind.plan(
             part.inside, replace(request.wishes, start=run.start + (seal.offset if seal else 0), noise=seal is not None)
@@ -279,9 +279,10 @@ def seal_of(asked: ResolvedPartition, uuid: UUID) -> Seal | None:
     return new_seal(str(uuid), asked.label, asked.seal.sector)
 
 
-def cost_of(asked: ResolvedPartition) -> tuple[int | None, int | None]:
-    """Return what trying a passphrase is to cost: bytes of memory, and passes."""
-    return (asked.seal.memory, asked.seal.passes) if asked.seal else (None, None)
+def with_cost(part: Partition, asked: ResolvedPartition) -> Partition:
+    """Return a partition with what is asked of its keys: what trying a passphrase is to cost, and a key file."""
+    form = asked.seal
+    return replace(part, cost=(form.memory, form.passes), key_file=form.key_file or "") if form else part
 
 
 def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, before: int) -> int:

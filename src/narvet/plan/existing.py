@@ -151,6 +151,9 @@ def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Parti
     if part.seal is None:
         return _filesystem_onto(part, found, where)
     part = replace(part, seal=found.seal)
+    if part.key_file and found.seal and found.seal.version != 2:
+        told = "it is sealed by version 1 of the format, which has no place for the key of a file"
+        return part, [rules.cannot_be_changed.error(where.key("sealed"), told, "leave key_file out")]
     if found.is_locked:
         return part, list(_locked(part, found, where))
     fitted, said = _filesystem_onto(part.inner, found.inner, where)
@@ -158,10 +161,17 @@ def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Parti
 
 
 def _locked(part: Partition, found: Partition, where: Place) -> Iterator[Finding]:
-    """Yield an error where a sealed partition is to get another size, and no passphrase opens it."""
+    """Yield an error where a sealed partition is to get another size or key file, and no passphrase opens it."""
     if part.size != found.size:
         told = f"it is sealed, and has {show_bytes(found.size)}: its size changes only with its passphrase"
-        yield rules.cannot_be_changed.error(where, told, "add --unseal, or --passphrase-file FILE")
+        yield rules.cannot_be_changed.error(where, told, _OPEN_IT)
+    has_key = found.seal is not None and found.seal.file_key is not None
+    if bool(part.key_file) != has_key:
+        told = f"it is sealed, and {'a' if has_key else 'no'} key file opens it: that changes only with its passphrase"
+        yield rules.cannot_be_changed.error(where.key("sealed"), told, _OPEN_IT)
+
+
+_OPEN_IT = "add --unseal, or --passphrase-file FILE"
 
 
 def _filesystem_onto(part: Partition, found: Partition, where: Place) -> tuple[Partition, list[Finding]]:

@@ -39,7 +39,7 @@ from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Answer, Aspect, Difference
 from narvet.model.pools import VOLUME, FoundPool, MemberPlace, PlannedPool, PlannedVolume
 from narvet.plan.diff import by_ledger, diff_disk
-from narvet.plan.disks import cost_of, mount_of, seal_of, solved, unfit
+from narvet.plan.disks import mount_of, seal_of, solved, unfit, with_cost
 from narvet.plan.existing import onto
 from narvet.plan.partition_request import Below, PartitionRequest, Site, request_content
 from narvet.sheet.resolved import PoolIds, ResolvedPool, ResolvedSheet, ResolvedVolume
@@ -400,7 +400,8 @@ def _planned(work: _Work, asked: ResolvedVolume, index: int, request: PartitionR
     mount = mount_of(request, system, flash=flash, read_only=any(disk.plug.read_only for disk in disks))
     entry = PartitionEntry(0, 0, size, "", "", asked.content.label)
     seal = seal_of(asked.content, work.ids.seal(_first_name(work, asked)))
-    part = Partition(entry, mount=mount, may_move=asked.content.move_files, seal=seal, cost=cost_of(asked.content))
+    part = Partition(entry, mount=mount, may_move=asked.content.move_files, seal=seal)
+    part = with_cost(part, asked.content)
     found = work.found.volumes.get(old) if work.found and old else None
     if request.kind is not None:
         part = _filled(work, part, request, found)

@@ -33,7 +33,7 @@ def _check(part: Partition, where: Place, *, is_thin: bool) -> Iterator[Finding]
         return
     slots = [slot.kdf.memory * KIB for slot in part.seal.slots]
     memory = max(slots, default=part.cost[0] or 0)
-    if memory:
+    if memory and not part.key_file:
         yield rules.unlocking_takes_memory.note(where, memory)
     if is_thin:
         yield rules.thin_shows_use.note(where)

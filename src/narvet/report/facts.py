@@ -491,6 +491,7 @@ def keys_facts(done: Keys, *, dry: bool) -> shapes.KeysFacts:
             "made_by": one.kdf.kind,
             "memory": one.kdf.memory * KIB or None,
             "passes": one.kdf.passes or one.kdf.iterations,
+            "key_file": seal.file_key is not None and seal.file_key.slot == one.number,
         }
         for one in seal.slots
     ]

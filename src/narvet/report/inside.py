@@ -98,10 +98,11 @@ def key_table(done: Keys) -> RenderableType:
     seal = done.seal
     name = f"{done.image}:{done.place}" if done.place else done.image
     head = Text.assemble((name, "name"), f"  sealed, version {seal.version}, id {printable(seal.uuid)}")
-    table = headed("key", "~made by", "memory", "passes")
+    table = headed("key", "~made by", "memory", "passes", "~")
     for slot in seal.slots:
         kdf = slot.kdf
         memory, passes = (show_binary(kdf.memory * KIB), str(kdf.passes)) if kdf.memory else ("", str(kdf.iterations))
-        table.add_row(str(slot.number), kdf.kind, memory, passes)
+        is_file = seal.file_key is not None and seal.file_key.slot == slot.number
+        table.add_row(str(slot.number), kdf.kind, memory, passes, "key file" if is_file else "")
     told = [Text(f"{seal.damaged} does not read, or is older", "warning")] if seal.damaged else []
     return Group(head, Padding(table, (0, 0, 0, 2)), *told, *([Text(f"{done.did}.")] if done.did else []))

@@ -258,12 +258,13 @@ class FoundMemberFacts(TypedDict):
 
 
 class KeySlotFacts(TypedDict):
-    """A key of a sealed volume: by what it is made, and what trying it costs."""
+    """A key of a sealed volume: by what it is made, what trying it costs, whether it is that of a key file."""
 
     key: int
     made_by: str
     memory: int | None
     passes: int
+    key_file: bool
 
 
 class KeysFacts(TypedDict):

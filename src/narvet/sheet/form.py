@@ -250,12 +250,28 @@ class SealForm(Form):
         int | None, Field(ge=1, le=1000), Told("how often it goes over them", "what takes this machine 2 seconds")
     ] = None
     sector: Annotated[Literal[512, 4096], Told("bytes that are sealed at once")] = 4096
+    key_file: Annotated[
+        str | None,
+        Told('a file in its guest\'s root that opens it, so that nobody is asked: `"/etc/keys/notes.key"`', "none"),
+    ] = None
 
     @model_validator(mode="after")
     def _agrees(self) -> SealForm:
         if self.memory is not None and not 8 * MIB <= self.memory <= 4 * GIB:
             raise ValueError("memory is from 8 MiB to 4 GiB")
+        if self.key_file is not None and not _is_plain_path(self.key_file):
+            raise ValueError(
+                'key_file is a path from the root on, of letters, digits, ".", "_" and "-": "/etc/keys/notes.key"'
+            )
         return self
+
+
+def _is_plain_path(text: str) -> bool:
+    """Return whether a path can stand in a crypttab as it is, and leads where it says."""
+    parts = text.split("/")[1:]
+    return re.fullmatch(r"(/[A-Za-z0-9._-]{1,200}){2,16}", text) is not None and all(
+        part not in (".", "..") for part in parts
+    )
 
 
 class ContentForm(Form):
@@ -349,6 +365,8 @@ class ContentForm(Form):
             raise ValueError("swap is not mounted; leave at out")
         if self.sealed and self.filesystem == "none":
             raise ValueError("sealed needs a filesystem")
+        if self.seal and self.seal.key_file and not self.at:
+            raise ValueError("key_file needs a mount point, at")
         return self
 
     @property

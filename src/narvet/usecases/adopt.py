@@ -21,7 +21,7 @@ from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.units import GIB, KIB
 from narvet.guests import guest_system
-from narvet.guests.contract import GuestAsked, GuestSystem
+from narvet.guests.contract import GuestAsked, GuestSystem, UnlocksSeals
 from narvet.model.estate import NO_TABLE, Disk, FoundSystem, Guest, Partition
 from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey
@@ -223,7 +223,9 @@ class _Taking:
     def _sealed(self, found: Disk, part: Partition) -> Iterator[tuple[str, Any]]:
         """Yield that something is sealed, if a passphrase opened it."""
         if part.seal is not None and part.filesystem is not None:
-            yield "sealed", True
+            system = self._system
+            file = system.key_file(part, self._found) if isinstance(system, UnlocksSeals) else ""
+            yield "sealed", {"key_file": file} if file else True
         elif part.seal is not None:
             what = f"partition {part.number}" if part.number else "it"
             told = f"{found.path}: {what} is sealed, and no passphrase was given that opens it; it is left to its guest"

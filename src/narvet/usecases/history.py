@@ -17,6 +17,8 @@ _WORDS = {
     "moving": "to be moved",
     "entries": "entries written",
     "unlocks": "lines to unlock written",
+    "key file": "key file written",
+    "key file removed": "key file removed",
     "mount point": "mount point made",
     "writing device": "device begun",
     "device": "device written",

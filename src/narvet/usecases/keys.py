@@ -19,10 +19,10 @@ from narvet.block.names import sync_folder
 from narvet.formats.images.chain import commit_images, devices_of, opened_chain
 from narvet.formats.images.held import staged_images
 from narvet.formats.images.trust import trust_of_call
-from narvet.formats.seals.header import Seal, without_slot
+from narvet.formats.seals.header import Seal
 from narvet.formats.seals.keyring import keyring
 from narvet.formats.seals.keys import cost_of, recovery_key
-from narvet.formats.seals.volume import add_key, key_of, read_seal, write_headers
+from narvet.formats.seals.volume import add_key, drop_key, key_of, read_seal, write_headers
 from narvet.formats.volumes import places_over, sealed_over
 from narvet.ground.errors import ImageError, RefusedError, RequestError
 from narvet.ground.units import MIB
@@ -130,7 +130,7 @@ def _changed(device: BlockDevice, seal: Seal, change: KeyChange, name: str) -> t
         becomes = add_key(device, becomes, key, cost, new if new is not None else spare.encode())
     gone = change.slot if change.what == "remove" else slot if change.what == "change" else None
     if gone is not None:
-        becomes = _without(device, becomes, gone)
+        becomes = drop_key(device, becomes, gone)
     becomes = replace(becomes, seqid=seal.seqid + 1, damaged="")
     write_headers(device, becomes)
     added = [one.number for one in becomes.slots if one.number not in numbers]
@@ -170,13 +170,6 @@ def _opened(device: BlockDevice, seal: Seal, name: str, but: int | None) -> tupl
         raise RefusedError(f"{name}: no passphrase that was given opens {what}; add --unseal to be asked for one")
     ring.remember(seal, found[0])
     return found
-
-
-def _without(device: BlockDevice, seal: Seal, number: int) -> Seal:
-    """Return a volume without a key slot, the area of which is made unreadable."""
-    slot = next(one for one in seal.slots if one.number == number)
-    device.write(slot.offset, os.urandom(slot.size))
-    return without_slot(seal, number)
 
 
 def _headers(device: BlockDevice, seal: Seal) -> bytes:

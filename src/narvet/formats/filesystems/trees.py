@@ -117,8 +117,17 @@ class EditedTree(FileTree, Protocol):
     def remove_folder(self, parent: Node, name: str) -> bool:
         """Remove an empty folder; return whether there was one."""
 
-    def replace(self, folder: Node, name: str, content: bytes) -> None:
-        """Give a file another content, or make one of the superuser's; owner, rights and attributes stay."""
+    def replace(self, folder: Node, name: str, content: bytes, mode: int = 0o644) -> None:
+        """Give a file another content, or make one of the superuser's; owner, rights and attributes stay.
+
+        `mode` has the permissions of one that is made, where the filesystem keeps any.
+        """
+
+    def remove_file(self, folder: Node, name: str) -> bool:
+        """Remove a file that has this one name only; return whether there was such a one.
+
+        What it held is overwritten with zeros where it lay, as far as the filesystem lets that be known.
+        """
 
 
 @runtime_checkable

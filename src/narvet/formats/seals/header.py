@@ -10,6 +10,7 @@ import binascii
 import hashlib
 import json
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -31,6 +32,8 @@ HASHES = ("sha1", "sha224", "sha256", "sha384", "sha512")
 _MOST_MEMORY = 4 << 20  # KiB that a key slot may ask for
 _MOST_PASSES, _MOST_THREADS, _MOST_ITERATIONS = 4096, 64, 1 << 30
 _MOST_STRIPES, _MOST_KEY = 8192, 64
+_FILE_NOTE = "narvet-key-file"
+"""The type of the token that tells of a key file; those of others are left alone."""
 
 
 @dataclass(frozen=True)
@@ -73,10 +76,20 @@ class Digest:
 
 
 @dataclass(frozen=True)
+class FileKey:
+    """The key of a file in the guest's root: which slot it opens, from which salt it is made, and its digest."""
+
+    slot: int
+    salt: bytes
+    digest: bytes
+
+
+@dataclass(frozen=True)
 class Seal:
     """A sealed volume as its header says: what is inside starts at byte `offset`, in sectors of `sector_size` bytes.
 
     `text` is all that the header says. `damaged` tells which of the two headers does not read, if one does not.
+    `file_key` is what Narvet noted of a key file.
     """
 
     version: int
@@ -93,6 +106,7 @@ class Seal:
     text: Text = field(compare=False, repr=False, default_factory=dict)
     damaged: str = ""
     why_locked: str = ""
+    file_key: FileKey | None = None
 
 
 def new_seal(uuid: str, label: str, sector_size: int) -> Seal:
@@ -198,7 +212,21 @@ def _seal_of(head: r.BinaryHeader, text: Text, device_size: int) -> Seal:
         digests[0],
         text,
         why_locked=f"it uses {', '.join(map(str, reasons))}, which is not known here" if reasons else "",
+        file_key=_file_key(text, slots),
     )
+
+
+def _file_key(text: Text, slots: tuple[Slot, ...]) -> FileKey | None:
+    """Return what a token of Narvet's says, None where there is none, or where it makes no sense."""
+    tokens, numbers = text.get("tokens", {}), {str(one.number) for one in slots}
+    for one in tokens.values() if isinstance(tokens, dict) else ():
+        if isinstance(one, dict) and one.get("type") == _FILE_NOTE:
+            own, salt, digest = one.get("keyslots"), one.get("salt"), one.get("digest")
+            if isinstance(own, list) and len(own) == 1 and str(own[0]) in numbers:
+                with suppress(ValueError, TypeError):
+                    found = [base64.b64decode(value, validate=True) for value in (salt, digest)]  # type: ignore[arg-type]
+                    return FileKey(int(own[0]), *found) if all(len(value) == 32 for value in found) else None
+    return None
 
 
 def _text(field_of: bytes) -> str:
@@ -309,13 +337,8 @@ def with_slot(seal: Seal, slot: Slot) -> Seal:
             "encryption": slot.cipher,
             "key_size": slot.area_key_size,
         },
-        "kdf": {
-            "type": slot.kdf.kind,
-            "time": slot.kdf.passes,
-            "memory": slot.kdf.memory,
-            "cpus": slot.kdf.threads,
-            "salt": coded(slot.kdf.salt),
-        },
+        "kdf": _kdf_text(slot.kdf),
+        "priority": 1 if slot.kdf.memory else _TRIED_FIRST,
     }
     digest = text["digests"][_digest_name(text)]
     digest["keyslots"] = sorted({*digest["keyslots"], str(slot.number)}, key=int)
@@ -323,8 +346,28 @@ def with_slot(seal: Seal, slot: Slot) -> Seal:
     return replace(seal, text=text, slots=tuple(sorted((*kept, slot), key=lambda one: one.number)))
 
 
+_TRIED_FIRST = 2  # section 3.2.5: before those that cost more
+
+
+def _kdf_text(kdf: Kdf) -> Text:
+    if kdf.kind == "pbkdf2":
+        return {"type": kdf.kind, "hash": kdf.hash, "iterations": kdf.iterations, "salt": coded(kdf.salt)}
+    own = {"time": kdf.passes, "memory": kdf.memory, "cpus": kdf.threads}
+    return {"type": kdf.kind, **own, "salt": coded(kdf.salt)}
+
+
+def with_file_key(seal: Seal, file_key: FileKey) -> Seal:
+    """Return a sealed volume with a note of its key file, in the place of any other."""
+    text = json.loads(json.dumps(seal.text))
+    tokens = {name: one for name, one in text.get("tokens", {}).items() if one.get("type") != _FILE_NOTE}
+    number = next(str(at) for at in range(MOST_SLOTS + 1) if str(at) not in tokens)
+    note = {"type": _FILE_NOTE, "keyslots": [str(file_key.slot)]}
+    tokens[number] = {**note, "salt": coded(file_key.salt), "digest": coded(file_key.digest)}
+    return replace(seal, text={**text, "tokens": tokens}, file_key=file_key)
+
+
 def without_slot(seal: Seal, number: int) -> Seal:
-    """Return a sealed volume without a key slot."""
+    """Return a sealed volume without a key slot, nor a note of the key file that it was for."""
     text = json.loads(json.dumps(seal.text))
     del text["keyslots"][str(number)]
     for digest in text["digests"].values():
@@ -332,7 +375,13 @@ def without_slot(seal: Seal, number: int) -> Seal:
     for token in text.get("tokens", {}).values():
         if isinstance(token.get("keyslots"), list):
             token["keyslots"] = [one for one in token["keyslots"] if one != str(number)]
-    return replace(seal, text=text, slots=tuple(one for one in seal.slots if one.number != number))
+    kept = seal.file_key if seal.file_key and seal.file_key.slot != number else None
+    if kept is None:
+        mine = [name for name, one in text.get("tokens", {}).items() if one.get("type") == _FILE_NOTE]
+        for name in mine:
+            del text["tokens"][name]
+    slots = tuple(one for one in seal.slots if one.number != number)
+    return replace(seal, text=text, slots=slots, file_key=kept)
 
 
 def _digest_name(text: Text) -> str:

@@ -9,15 +9,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.seals.device import SealedDevice
 from narvet.formats.seals.header import Seal
-from narvet.formats.seals.keys import cost_of, recovery_key
-from narvet.formats.seals.volume import inside, key_of, make_seal, read_seal
-from narvet.ground.errors import RequestError
+from narvet.formats.seals.keys import cost_of, file_key, recovery_key
+from narvet.formats.seals.volume import add_file_key, drop_key, inside, key_of, make_seal, read_seal, write_headers
+from narvet.ground.errors import RefusedError, RequestError
 
 LONGEST = 512
 """Bytes of a passphrase that guests take."""
@@ -37,6 +37,7 @@ class Keyring:
     keep: Keep | None = None
     _keys: dict[bytes, bytes] = field(default_factory=dict, repr=False)
     _asked: set[bytes] = field(default_factory=set, repr=False)
+    _files: dict[str, bytes] = field(default_factory=dict, repr=False)
 
     def key(self, device: BlockDevice, seal: Seal, name: str) -> bytes | None:
         """Return the key of a sealed volume, None where no passphrase opens it."""
@@ -45,7 +46,7 @@ class Keyring:
             for passphrase in self._tried(mark, name):
                 found = key_of(device, seal, passphrase)
                 if found is not None:
-                    self._keys[mark] = found[0]
+                    self.remember(seal, found[0])
                     if passphrase not in self.given:
                         self.given.append(passphrase)
                     break
@@ -79,8 +80,14 @@ class Keyring:
         return found
 
     def remember(self, seal: Seal, key: bytes) -> None:
-        """Keep the key of something that was sealed just now."""
+        """Keep the key of something that is open now, or was sealed just now."""
         self._keys[seal.digest.digest + seal.digest.salt] = key
+        if seal.file_key is not None:
+            self._files[seal.uuid] = file_key(key, seal.file_key.salt)
+
+    def file(self, uuid: str) -> bytes | None:
+        """Return what the key file of a sealed volume is to hold, None where its key is not known."""
+        return self._files.get(uuid)
 
 
 _current: ContextVar[Keyring | None] = ContextVar("keyring", default=None)
@@ -117,8 +124,33 @@ def opened(device: BlockDevice, name: str = "") -> BlockDevice | None:
     return device if seal is None else unsealed(device, seal, name)
 
 
-def seal_new(device: BlockDevice, wanted: Seal, name: str, memory: int | None, passes: int | None) -> SealedDevice:
+def change_file_key(device: BlockDevice, name: str, *, wanted: bool) -> None:
+    """Give a sealed volume a key for a file in its guest's root, or take that away.
+
+    Raises:
+        RefusedError: no passphrase opens it.
+        RequestError: there is no free slot.
+    """
+    seal = read_seal(device)
+    if seal is None or (seal.file_key is not None) == wanted:
+        return
+    key = keyring().key(device, seal, name)
+    if key is None:
+        raise RefusedError(f"{name}: it is sealed, and no passphrase that was given opens it; nothing was changed")
+    if wanted:
+        seal = add_file_key(device, seal, key)
+    elif seal.file_key is not None:
+        seal = drop_key(device, seal, seal.file_key.slot)
+    write_headers(device, replace(seal, seqid=seal.seqid + 1))
+    keyring().remember(seal, key)
+
+
+def seal_new(
+    device: BlockDevice, wanted: Seal, name: str, cost: tuple[int | None, int | None], *, for_file: bool
+) -> SealedDevice:
     """Seal a device by the passphrase that the keyring has for it, and by a recovery key; return what is inside.
+
+    `cost` is what trying a passphrase is to cost: bytes of memory, and passes. `for_file` adds a key for a file.
 
     Raises:
         RequestError: there is no passphrase.
@@ -127,7 +159,8 @@ def seal_new(device: BlockDevice, wanted: Seal, name: str, memory: int | None, p
     passphrases = (ring.new(name), spare.encode())
     if ring.keep is not None:
         ring.keep(name, spare)
-    cost = cost_of(memory=memory, passes=passes)
-    seal, key = make_seal(device, str(UUID(wanted.uuid)), wanted.label, wanted.sector_size, cost, passphrases)
+    kdf = cost_of(memory=cost[0], passes=cost[1])
+    about = str(UUID(wanted.uuid)), wanted.label, wanted.sector_size
+    seal, key = make_seal(device, *about, kdf, passphrases, for_file=for_file)
     ring.remember(seal, key)
     return inside(device, seal, key)

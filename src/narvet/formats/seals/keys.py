@@ -15,6 +15,8 @@ AREA_SECTOR = 512
 _LEAST_PASSES, _MOST_THREADS = 4, 4
 _LEAST_MEMORY, _USUAL_MEMORY = 32 * MIB, 1024 * MIB
 _DIGEST_ITERATIONS = 100_000
+_FILE_ITERATIONS = 1000  # as few as are taken: what lies in a key file cannot be guessed
+_FILE_KEY = 64  # bytes, written as twice as many signs
 _LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"  # none that reads like another
 _GROUPS, _IN_GROUP = 8, 5
 
@@ -126,6 +128,24 @@ def opened_slot(slot: Slot, area: bytes, passphrase: bytes) -> bytes:
     if slot.hash not in HASHES:
         raise ImageError("a key slot is split in a way that is not known here")
     return merged(area_sectors(whole, key, seal=False), slot.key_size, slot.stripes, slot.hash)
+
+
+def file_cost() -> Kdf:
+    """Return what it is to cost to try a key file: next to nothing."""
+    return Kdf("pbkdf2", os.urandom(32), iterations=_FILE_ITERATIONS, hash="sha256")
+
+
+def file_key(key: bytes, salt: bytes) -> bytes:
+    """Return what a key file holds, by the volume's key and a random salt, so that it can be made anew (RFC 5869)."""
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+
+    return HKDF(SHA256(), _FILE_KEY, salt, b"narvet key file").derive(key).hex().encode()
+
+
+def is_file_key(content: bytes) -> bool:
+    """Return whether a file holds what looks like a key of Narvet's."""
+    return len(content) == 2 * _FILE_KEY and all(sign in b"0123456789abcdef" for sign in content)
 
 
 def recovery_key() -> str:

@@ -5,6 +5,7 @@ Nothing that is read is trusted.
 
 from __future__ import annotations
 
+import hashlib
 import os
 from contextlib import suppress
 from dataclasses import replace
@@ -22,6 +23,7 @@ from narvet.formats.seals.header import (
     KEY_SIZE,
     STRIPES,
     Digest,
+    FileKey,
     Kdf,
     Seal,
     Slot,
@@ -30,9 +32,20 @@ from narvet.formats.seals.header import (
     free_area,
     new_text,
     seal_of,
+    with_file_key,
     with_slot,
+    without_slot,
 )
-from narvet.formats.seals.keys import area_sectors, derived, digest_of, is_key, opened_slot, split
+from narvet.formats.seals.keys import (
+    area_sectors,
+    derived,
+    digest_of,
+    file_cost,
+    file_key,
+    is_key,
+    opened_slot,
+    split,
+)
 from narvet.ground.errors import ImageError, RequestError
 from narvet.ground.units import MIB
 
@@ -134,11 +147,18 @@ def inside(device: BlockDevice, seal: Seal, key: bytes) -> SealedDevice:
 
 
 def make_seal(
-    device: BlockDevice, uuid: str, label: str, sector_size: int, kdf: Kdf, passphrases: tuple[bytes, ...]
+    device: BlockDevice,
+    uuid: str,
+    label: str,
+    sector_size: int,
+    kdf: Kdf,
+    passphrases: tuple[bytes, ...],
+    *,
+    for_file: bool = False,
 ) -> tuple[Seal, bytes]:
     """Make a device a sealed volume with a slot for each passphrase; return it with its key.
 
-    `kdf` says what each passphrase is to cost; each slot gets a salt of its own.
+    `kdf` says what each passphrase is to cost; each slot gets a salt of its own. `for_file` adds one for a key file.
     """
     key = os.urandom(KEY_SIZE)
     digest = digest_of(key)
@@ -147,6 +167,8 @@ def make_seal(
     device.zero(0, DATA_OFFSET)
     for passphrase in passphrases:
         seal = add_key(device, seal, key, kdf, passphrase)
+    if for_file:
+        seal = add_file_key(device, seal, key)
     write_headers(device, seal)
     return seal, key
 
@@ -167,6 +189,27 @@ def add_key(device: BlockDevice, seal: Seal, key: bytes, kdf: Kdf, passphrase: b
     sealed = area_sectors(material, derived(kdf, passphrase, slot.area_key_size), seal=True)
     device.write(place, sealed.ljust(AREA, b"\0"))
     return with_slot(seal, slot)
+
+
+def add_file_key(device: BlockDevice, seal: Seal, key: bytes) -> Seal:
+    """Write the key of a volume into a free slot for a key file; return the volume with it, its headers unchanged.
+
+    Raises:
+        RequestError: there is no free slot.
+    """
+    salt = os.urandom(32)
+    content = file_key(key, salt)
+    there = {one.number for one in seal.slots}
+    seal = add_key(device, seal, key, file_cost(), content)
+    (number,) = {one.number for one in seal.slots} - there
+    return with_file_key(seal, FileKey(number, salt, hashlib.sha256(content).digest()))
+
+
+def drop_key(device: BlockDevice, seal: Seal, number: int) -> Seal:
+    """Make the area of a key slot unreadable; return the volume without it, its headers unchanged."""
+    slot = next(one for one in seal.slots if one.number == number)
+    device.write(slot.offset, os.urandom(slot.size))
+    return without_slot(seal, number)
 
 
 def write_headers(device: BlockDevice, seal: Seal) -> None:

@@ -39,6 +39,25 @@ def unlock_name_in_use(line: int, name: str, source: str) -> Wording:
 
 
 @rule(
+    meaning="A key file cannot be put where a sheet has it in the guest's root, or cannot be made.",
+    way_out="Give another path, or what is said to be missing.",
+)
+def key_file_in_the_way(at: str, why: str, remedy: str) -> Wording:
+    """Word what keeps a key file from its place."""
+    return f"the key file {at} cannot be put there: {why}", remedy
+
+
+@rule(
+    meaning="A key file in a guest's root opens a sealed volume without a passphrase: whoever has the root has what is "
+    "in the volume.",
+    way_out="Keep the root where only those get at it who may read the volume, or leave `key_file` out.",
+)
+def key_file_in_root(path: str) -> Wording:
+    """Word what a key file gives away."""
+    return f"whoever has the guest's root can open it by {path}", ""
+
+
+@rule(
     meaning="A thin image of a sealed volume stays thin: what was never written is not filled with noise, so that "
     "whoever has the image sees which parts hold something, though not what.",
     way_out='Where that matters, `space = "full"` hides how much was ever written from the size of the image only; '

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from pathlib import PurePosixPath
 
-from narvet.formats.filesystems.trees import FileTree, Node, Owner, Place, UnsafePathError
+from narvet.formats.filesystems.trees import FileTree, Kind, Node, Owner, Place, UnsafePathError
+from narvet.formats.seals.keys import is_file_key
 from narvet.ground.errors import RefusedError
 from narvet.ground.rules import guests as rules
 from narvet.guests.host_tree import HostTree
@@ -16,10 +18,11 @@ from narvet.guests.linux.crypttab import Unlocks, parse_crypttab, with_unlocks
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines
 from narvet.guests.linux.mounts import missing_entries, source_of
 from narvet.guests.roots import ChangedRoot, OpenRoot, changed_root, node_at, observed_root, place_of
-from narvet.model.estate import FoundSystem, Guest, MountEntry, MountPoint, Root
+from narvet.model.estate import FoundSystem, Guest, KeyFile, MountEntry, MountPoint, Root
 
 FSTAB, CRYPTTAB = "etc/fstab", "etc/crypttab"
 _ABOVE = Owner(0, 0, 0o755)  # folders above a mount point that are missing
+_KEY_FOLDER = Owner(0, 0, 0o700)
 _LABELS = ("security.selinux", "security.SMACK64")
 """Attributes that a guest with mandatory access control expects on folders: a new one has those of the one above it."""
 
@@ -27,6 +30,8 @@ _KERNEL = re.compile(r"(\d{1,4})\.(\d{1,4})(?:\.\d|-|\+|$)")
 _RELEASES = ("etc/os-release", "usr/lib/os-release")
 _MARKS = (("etc", "passwd"), ("etc", "os-release"), ("usr", "lib", "os-release"), ("etc", "fstab"))
 _LONGEST_NAME = 200
+_LARGEST_KEY = 1 << 16
+_KEY_OWNER = Owner(0, 0, 0o600)
 _MOST_TOLD = 1000  # entries of a table that a survey tells
 
 
@@ -35,14 +40,22 @@ def is_linux_root(tree: FileTree) -> bool:
     return any(node_at(tree, *names) is not None for names in _MARKS)
 
 
-def root_of(guest: str, root: Root | None, mount_points: Iterable[str], written: frozenset[str] = frozenset()) -> Guest:
+def root_of(
+    guest: str,
+    root: Root | None,
+    mount_points: Iterable[str],
+    written: frozenset[str] = frozenset(),
+    key_files: Iterable[str] = (),
+) -> Guest:
     """Return a guest with what is found in its root; whatever cannot be used becomes a finding.
 
     `guest` is its name in the sheet, empty for a root outside it. `written` are lines of fstab that are Narvet's own.
     """
     if root is None:
         return Guest(guest)
-    return observed_root(guest, root, is_linux_root, lambda found: _observed(guest, found, mount_points, written))
+    return observed_root(
+        guest, root, is_linux_root, lambda found: _observed(guest, found, mount_points, written, key_files)
+    )
 
 
 def recognised(tree: FileTree, partition: int) -> FoundSystem | None:
@@ -58,7 +71,9 @@ def recognised(tree: FileTree, partition: int) -> FoundSystem | None:
     return FoundSystem(partition, "linux", _system(root) or "Linux", ".".join(map(str, _kernel(root))), mounts)
 
 
-def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written: frozenset[str]) -> Guest:
+def _observed(
+    guest: str, found: OpenRoot, mount_points: Iterable[str], written: frozenset[str], key_files: Iterable[str]
+) -> Guest:
     root = found.root
     if not found.is_folder("etc"):
         missing = rules.root_missing.error(
@@ -66,6 +81,8 @@ def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written:
         )
         return Guest(guest, root.shown(), root=root, findings=(missing,))
     entries = parse_fstab(found.read(FSTAB) or b"")
+    unlocks = parse_crypttab(found.read(CRYPTTAB) or b"", written)
+    named = (*key_files, *(one.key for one in unlocks if one.ours and one.key.startswith("/")))
     return Guest(
         guest,
         root.shown(),
@@ -77,8 +94,24 @@ def _observed(guest: str, found: OpenRoot, mount_points: Iterable[str], written:
         unclean=found.unclean,
         system=_system(found),
         version=_kernel(found),
-        unlocks=parse_crypttab(found.read(CRYPTTAB) or b"", written),
+        unlocks=unlocks,
+        key_files={at: _key_file(found, at) for at in dict.fromkeys(named)},
     )
+
+
+def _key_file(root: OpenRoot, at: str) -> KeyFile:
+    """Return what lies where a key file is to be; of what it holds only the digest is kept."""
+    try:
+        with root.place(at, follow=False) as place:
+            node = place.node
+            if node is None:
+                return KeyFile(exists=False, problem=_in_the_way(root, place) if len(place.missing) > 1 else "")
+            content = root.content(place, _LARGEST_KEY)
+    except UnsafePathError as error:
+        return KeyFile(exists=True, problem=str(error))
+    held = content or b""
+    digest = hashlib.sha256(held).digest()
+    return KeyFile(True, digest, is_file_key(held), node.uid or 0, node.gid or 0, node.mode or 0)
 
 
 def _mount_point(root: OpenRoot, at: str) -> MountPoint:
@@ -189,6 +222,43 @@ def change_unlocks(root: Root, becomes: Unlocks) -> None:
         _write(found, place, content, with_unlocks(content, becomes))
 
 
+def place_key(root: Root, at: str, content: bytes) -> None:
+    """Put a key file into a root, in the place of another one of Narvet's; only its superuser may read it.
+
+    Raises:
+        RefusedError: something that is no key of Narvet's is in the way.
+    """
+    with changed_root(root, is_linux_root) as found:
+        folder, name = str(PurePosixPath(at).parent), PurePosixPath(at).name
+        with found.place(folder) as place:
+            above = _made_folders(found, place, _KEY_FOLDER)
+            _remove_key(found, above, at)
+            found.edited.replace(above, name, content, _KEY_OWNER.mode)
+
+
+def remove_key(root: Root, at: str) -> bool:
+    """Remove a key file of Narvet's from a root; return whether there was one."""
+    with changed_root(root, is_linux_root) as found, found.place(str(PurePosixPath(at).parent)) as place:
+        return not place.missing and _remove_key(found, place.folder, at)
+
+
+def _remove_key(root: ChangedRoot, folder: Node, at: str) -> bool:
+    """Remove a key file of Narvet's; return whether there was one.
+
+    Raises:
+        RefusedError: it is another file.
+    """
+    name = PurePosixPath(at).name
+    node = root.edited.look_up(folder, name)
+    if node is None:
+        return False
+    if node.kind != Kind.FILE or not is_file_key(root.edited.read(node, 0, _LARGEST_KEY)):
+        raise RefusedError(f"{root.shown(at)}: this is no key file of Narvet's; move it away, or give another key_file")
+    if not root.edited.remove_file(folder, name):
+        raise RefusedError(f"{root.shown(at)}: it has several names, or cannot be removed; remove it by hand")
+    return True
+
+
 def _write(root: ChangedRoot, place: Place, before: bytes, after: bytes) -> None:
     if before != after:
         if len(place.missing) != 1:
@@ -225,15 +295,24 @@ def make_mount_point(root: Root, at: str, owner: Owner) -> bool:
     with changed_root(root, is_linux_root) as found, found.place(at) as place:
         if not place.missing:
             return found.edited.own(place.folder, owner)
-        try:
-            folder = place.folder
-            for name in place.missing[:-1]:
-                folder = _new_folder(found, folder, name, _ABOVE)
-            folder = _new_folder(found, folder, place.missing[-1], owner)
-        except (FileExistsError, NotADirectoryError):
-            shown = found.shown(at)
-            raise RefusedError(f"{shown}: something took this name meanwhile; write again") from None
+        folder = _made_folders(found, place, owner)
         return (folder.uid, folder.gid) == (owner.uid, owner.gid)
+
+
+def _made_folders(root: ChangedRoot, place: Place, owner: Owner) -> Node:
+    """Make the folders of a path that are missing, the innermost for `owner`, and return that.
+
+    Raises:
+        RefusedError: something that is no folder is in the way.
+    """
+    folder = place.folder
+    try:
+        for left, name in enumerate(place.missing, 1 - len(place.missing)):
+            folder = _new_folder(root, folder, name, _ABOVE if left else owner)
+    except (FileExistsError, NotADirectoryError):
+        shown = root.shown(place.inside)
+        raise RefusedError(f"{shown}: something took this name meanwhile; write again") from None
+    return folder
 
 
 def _new_folder(root: ChangedRoot, parent: Node, name: str, owner: Owner) -> Node:

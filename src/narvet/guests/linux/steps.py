@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from narvet.formats.filesystems.trees import Owner
+from narvet.formats.seals.keyring import keyring
+from narvet.ground.errors import RefusedError
 from narvet.ground.units import counted
 from narvet.guests.linux.crypttab import Unlocks, crypttab_line
 from narvet.guests.linux.fstab import fstab_line
@@ -14,7 +16,9 @@ from narvet.guests.linux.root import (
     change_entries,
     change_unlocks,
     make_mount_point,
+    place_key,
     remove_entries,
+    remove_key,
     remove_mount_point,
 )
 from narvet.model.estate import MountEntry, MountPoint, Root
@@ -160,6 +164,52 @@ class ChangeUnlocks:
             "removed": [crypttab_line(one) for one in self.becomes.surplus],
             **self.root.recorded("linux"),
         }
+
+
+@dataclass(frozen=True)
+class _KeyFileStep:
+    """A change of a key file in a guest's root."""
+
+    guest: str
+    root: Root
+    at: str
+    guest_may_run = False
+    comes_last = True
+
+    @property
+    def touches(self) -> str:
+        """The file in the root."""
+        return self.root.shown(self.at)
+
+
+@dataclass(frozen=True)
+class PlaceKey(_KeyFileStep):
+    """Put the key file of a sealed volume into a guest's root, once the volume is there."""
+
+    uuid: str
+    is_change = False
+    summary = "key file, 0:0 0600"
+
+    def apply(self) -> dict[str, object]:
+        """Write it; what it holds is told to nobody."""
+        content = keyring().file(self.uuid)
+        if content is None:
+            raise RefusedError(f"{self.touches}: no passphrase that was given opens the volume that it is for")
+        place_key(self.root, self.at, content)
+        return {"did": "key file", "guest": self.guest, "at": self.at}
+
+
+@dataclass(frozen=True)
+class RemoveKey(_KeyFileStep):
+    """Remove a key file that opens nothing any more."""
+
+    is_change = True
+    summary = "key file no longer used"
+
+    def apply(self) -> dict[str, object]:
+        """Remove it."""
+        remove_key(self.root, self.at)
+        return {"did": "key file removed", "guest": self.guest, "at": self.at}
 
 
 class RemoveEntries(_FstabStep):

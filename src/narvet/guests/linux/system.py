@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.trees import FileTree
 from narvet.formats.tables.contract import DataPartition
+from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, guest_place
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
@@ -26,6 +27,10 @@ from narvet.guests.linux.crypttab import (
     check_unlocks,
     compared,
     crypttab_line,
+    key_file_of,
+    key_files_left,
+    key_files_of,
+    key_to_place,
     unlocks_left,
     unlocks_of,
 )
@@ -42,7 +47,15 @@ from narvet.guests.linux.mounts import (
 )
 from narvet.guests.linux.owners import resolve_owner
 from narvet.guests.linux.root import CRYPTTAB, FSTAB, change_entries, change_unlocks, recognised, root_of
-from narvet.guests.linux.steps import ChangeEntries, ChangeUnlocks, MakeMountPoint, RemoveEntries, RemoveMountPoint
+from narvet.guests.linux.steps import (
+    ChangeEntries,
+    ChangeUnlocks,
+    MakeMountPoint,
+    PlaceKey,
+    RemoveEntries,
+    RemoveKey,
+    RemoveMountPoint,
+)
 from narvet.guests.roots import root_asked
 from narvet.model.estate import Disk, FoundSystem, Guest, Image, MountPoint, Partition, Root
 from narvet.model.layout import Mountable, PlannedDisk
@@ -142,7 +155,9 @@ class Linux:
             mount_points=mount_points_of(own),
             surplus=surplus_entries(entries, every, found.entries),
             unlocks=unlocks,
-            unlocks_left=unlocks_left(unlocks, every, found.unlocks),
+            unlocks_left=(left := unlocks_left(unlocks, every, found.unlocks)),
+            key_files=(files := key_files_of(own)),
+            key_files_left=key_files_left(files, compared(unlocks, found.unlocks, left), found),
         )
 
     def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:
@@ -153,7 +168,7 @@ class Linux:
         """Yield what is to be said about mount points, among themselves and in the guest's root."""
         own = tuple(disks)
         yield from check_mounts(own, found)
-        yield from check_unlocks(own, found.unlocks)
+        yield from check_unlocks(own, found)
         changes = found.root is not None and found.unclean and self.steps(self.wanted(own, found), found)
         if changes and found.root is not None and found.is_readable and next(changes, None) is not None:
             place = guest_place(found.name).key("root")
@@ -203,6 +218,11 @@ class Linux:
         used = {entry.file for entry in wanted.entries}
         for at in dict.fromkeys(one.file for one in gone if one.file.startswith("/") and one.file not in used):
             yield RemoveMountPoint(found.name, root, at)
+        for at, key in wanted.key_files.items():
+            if key_to_place(key, found.key_files.get(at)):
+                yield PlaceKey(found.name, root, at, key.uuid)
+        for at in wanted.key_files_left:
+            yield RemoveKey(found.name, root, at)
         becomes = compared(wanted.unlocks, found.unlocks, wanted.unlocks_left)
         if becomes.is_needed:
             yield ChangeUnlocks(found.name, root, becomes)
@@ -219,6 +239,8 @@ class Linux:
             yield RemoveEntries(found.name, found.root, entries)
         sources = {one.source for one in unlocks_of((disk,))} - {one.source for one in left.unlocks}
         gone = tuple(one for one in found.unlocks if one.source in sources)
+        for at in key_files_left(left.key_files, Unlocks(surplus=gone), found):
+            yield RemoveKey(found.name, found.root, at)
         if gone:
             yield ChangeUnlocks(found.name, found.root, Unlocks(surplus=gone))
 
@@ -247,6 +269,10 @@ class Linux:
         """Return the crypttab that the lines go into."""
         return guest.root.shown(CRYPTTAB) if guest.root else "its crypttab, to be pasted by hand"
 
+    def key_file(self, part: Partition, found: Guest) -> str:
+        """Return the key file that the guest's crypttab has for a sealed partition, empty if it has none."""
+        return key_file_of(part, found.unlocks)
+
     def uses(self, disk: Disk, part: Partition, found: Guest) -> Iterator[tuple[str, object]]:
         """Yield mount point and options by the guest's fstab."""
         del disk
@@ -265,7 +291,9 @@ class Linux:
     def observe(self, asked: GuestAsked) -> Guest:
         """Return what is found in the guest's root, if the sheet names one."""
         root = root_asked(asked)
-        return root_of(asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)), asked.written)
+        return root_of(
+            asked.name, root, (at for at in asked.mount_points if self.can_mount_at(at)), asked.written, asked.key_files
+        )
 
     def recognise(self, tree: FileTree, partition: int) -> FoundSystem | None:
         """Return the Linux that lives in a tree of files, None if none does."""
@@ -277,6 +305,8 @@ class Linux:
 
     def install(self, wanted: Guest, found: Guest, *, dry: bool = False) -> tuple[int, int]:
         """Add a guest's lines to a root's fstab, unless `dry`; return how many are added, and how many were there."""
+        if wanted.key_files:
+            raise RequestError("a key file is put into a root by write only: name the root in the sheet")
         becomes = compared(wanted.unlocks, found.unlocks, ())
         if becomes.missing and not dry and found.root is not None:
             change_unlocks(found.root, Unlocks(becomes.missing))
@@ -296,6 +326,13 @@ def _unlocks(wanted: Guest, found: Guest) -> Iterator[Difference]:
     for one in becomes.surplus:
         where = place.inside(f"crypttab line {one.line}")
         yield Difference(where, Aspect.ENTRY_SURPLUS, None, f"{one.source} as {one.name}")
+    for at, key in wanted.key_files.items():
+        there = found.key_files.get(at)
+        if key_to_place(key, there):
+            now = None if there is None or not there.exists else "not as it was written"
+            yield Difference(place.inside(at), Aspect.KEY_FILE, "a key file", now)
+    for at in wanted.key_files_left:
+        yield Difference(place.inside(at), Aspect.KEY_FILE_LEFT, None, "a key file")
 
 
 def _can_be_given(wanted: MountPoint, there: MountPoint) -> bool:

@@ -111,26 +111,40 @@ class Ext4Edited(Ext4Files):
 
     def remove_folder(self, parent: Node, name: str) -> bool:
         """Remove an empty folder; return whether there was one."""
-        above = self.held(parent.number)
         node = self.look_up(parent, name)
         if node is None or node.kind != Kind.FOLDER or next(self.names(node), None) is not None:
             return False
-        self._refuse_locked(above, name)
+        return self._remove(self.held(parent.number), name, self.held(node.number), is_folder=True)
+
+    def remove_file(self, folder: Node, name: str) -> bool:
+        """Remove a file that has this one name only, zeros over what it held; return whether there was such a one."""
+        node = self.look_up(folder, name)
+        if node is None or node.kind != Kind.FILE or node.names != 1:
+            return False
         held = self.held(node.number)
+        self._refuse_locked(held, name)
+        held = self._without_inline(held) if held.has(INLINE_DATA) else held
+        size = self.volume.block_size
+        for run in self.runs(held):
+            self._device.zero(run.start * size, run.count * size)
+        return self._remove(self.held(folder.number), name, held, is_folder=False)
+
+    def _remove(self, above: Held, name: str, held: Held, *, is_folder: bool) -> bool:
+        self._refuse_locked(above, name)
         if held.inode.i_file_acl_lo or held.inode.i_file_acl_high:
             return False  # its attributes lie in a block that other files may share: it stays, which harms nobody
         self._drop_name(above, name)
         self._give(held)
         gone = replace(held.inode, i_links_count=0, i_dtime=self._low, i_size_lo=0, i_size_high=0, i_blocks_lo=0)
         self._put(held, replace(gone, i_block=bytes(60)))
-        self._space.give_inode(held.number, is_folder=True)
+        self._space.give_inode(held.number, is_folder=is_folder)
         above = self.held(above.number)
-        links = above.inode.i_links_count
-        self._put(above, self._touched(replace(above.inode, i_links_count=links - 1 if links > 2 else links)))
+        links = above.inode.i_links_count - is_folder
+        self._put(above, self._touched(replace(above.inode, i_links_count=max(links, 2)) if is_folder else above.inode))
         self._space.write()
         return True
 
-    def replace(self, folder: Node, name: str, content: bytes) -> None:
+    def replace(self, folder: Node, name: str, content: bytes, mode: int = 0o644) -> None:
         """Give a file another content, or make one."""
         node = self.look_up(folder, name)
         if node is not None and node.kind != Kind.FILE:
@@ -138,7 +152,7 @@ class Ext4Edited(Ext4Files):
         if node is None:
             above = self._open_folder(folder, name)
             number = self._space.take_inode(self._space.group_of(above.number), is_folder=False)
-            inode = replace(self._fresh(number, _FILE, Owner(0, 0, 0o644), above), i_links_count=1)
+            inode = replace(self._fresh(number, _FILE, Owner(0, 0, mode), above), i_links_count=1)
             inode = self._with_content(inode, content, number, [], (), self._space.group_of(number))
             self._put_new(number, inode, {}, name)
             self._add_name(above, name, number, _KIND_FILE)

@@ -118,21 +118,39 @@ class NtfsEdited(NtfsFiles):
         tag = int.from_bytes((point.value or b"")[:4], "little") if point else 0
         if tag not in (0, MOUNT_POINT) or (not tag and next(iter(self.names(node)), None) is not None):
             return False
+        self._remove(parent, node, is_point=bool(tag))
+        return True
+
+    def remove_file(self, folder: Node, name: str) -> bool:
+        """Remove a file that has this one name only, zeros over what it held; return whether there was such a one."""
+        node = self.look_up(folder, name)
+        if node is None or node.kind != Kind.FILE or node.names != 1:
+            return False
+        if self.held_of(node).get(r.ATTRIBUTE_LIST) or r.ATTRIBUTE_LIST in self._own_types(node.number):
+            raise CannotChangeError(f"{name}: its content is described by several records", BY_GUEST)
+        for start, count in (run for one in self.held_of(node).attributes for run in one.runs):
+            if start is not None:
+                self._device.zero(self.volume.shape.start_of(start), count * self._cluster)
+        self._remove(folder, node, is_point=False)
+        return True
+
+    def _remove(self, parent: Node, node: Node, *, is_point: bool) -> None:
+        held = self.held_of(node)
         data = self._record(node.number)
         head = r.FileRecord.decode(data)
         reference = node.number | head.sequence_number << 48
         self._change_index(parent.number, lambda kept: [one for one in kept if one[1] & RECORD_BITS != node.number])
-        if tag:
+        if is_point:
             self._change_points(lambda keys: [one for one in keys if one != (MOUNT_POINT, reference)])
         for one in held.attributes:
             self._give(one.runs)
         gone = replace(head, flags=head.flags & ~r.IN_USE, sequence_number=head.sequence_number % 0xFFFF + 1)
         self._put_record(node.number, gone.encode() + data[r.FileRecord.size :])
         self._mark_record(node.number, used=False)
-        return True
 
-    def replace(self, folder: Node, name: str, content: bytes) -> None:
-        """Give a file another content, or make one."""
+    def replace(self, folder: Node, name: str, content: bytes, mode: int = 0o644) -> None:
+        """Give a file another content, or make one; its rights are those of the folder above it."""
+        del mode
         node = self.look_up(folder, name)
         if node is None:
             node = self._make(folder, name, is_folder=False)

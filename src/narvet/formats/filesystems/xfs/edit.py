@@ -77,12 +77,24 @@ class XfsEdited(XfsFiles):
 
     def remove_folder(self, parent: Node, name: str) -> bool:
         """Remove an empty folder; return whether there was one."""
-        above = self.held(parent.number)
         node = self.look_up(parent, name)
         if node is None or node.kind != Kind.FOLDER or next(self.names(node), None) is not None:
             return False
-        self._refuse_locked(above, name)
+        return self._remove(self.held(parent.number), name, self.held(node.number), links=-1)
+
+    def remove_file(self, folder: Node, name: str) -> bool:
+        """Remove a file that has this one name only, zeros over what it held; return whether there was such a one."""
+        node = self.look_up(folder, name)
+        if node is None or node.kind != Kind.FILE or node.names != 1:
+            return False
         held = self.held(node.number)
+        self._refuse_locked(held, name)
+        for run in self.runs(held) if held.inode.di_format != IN_INODE else ():
+            self._device.zero(self.blocks.byte_of(run.place), run.blocks * self.volume.shape.block_size)
+        return self._remove(self.held(folder.number), name, held, links=0)
+
+    def _remove(self, above: Held, name: str, held: Held, *, links: int) -> bool:
+        self._refuse_locked(above, name)
         if held.inode.di_forkoff and held.inode.di_aformat != IN_INODE and held.extents[1]:
             return False  # its attributes have blocks of their own: it stays, which harms nobody
         self._give_content(held)
@@ -91,11 +103,11 @@ class XfsEdited(XfsFiles):
         self._device.write(self.inode_place(held.number), gone)
         self._space.give_inode(held.number)
         text = _bytes(name)
-        self._put_names(above, [one for one in self._entries(above) if one.name != text], links=-1)
+        self._put_names(above, [one for one in self._entries(above) if one.name != text], links=links)
         self._finish()
         return True
 
-    def replace(self, folder: Node, name: str, content: bytes) -> None:
+    def replace(self, folder: Node, name: str, content: bytes, mode: int = 0o644) -> None:
         """Give a file another content, or make one."""
         node = self.look_up(folder, name)
         if node is not None and node.kind != Kind.FILE:
@@ -103,7 +115,7 @@ class XfsEdited(XfsFiles):
         if node is None:
             above = self._open_folder(folder, name)
             number = self._space.take_inode(self._space.group_of(above.number))
-            inode = replace(self._fresh(number, _FILE, Owner(0, 0, 0o644), above), di_nlink=1)
+            inode = replace(self._fresh(number, _FILE, Owner(0, 0, mode), above), di_nlink=1)
             fork, inode = self._with_content(inode, content, self._literal)
             self._put_new(inode, fork, {}, name)
             self._put_names(above, [*self._entries(above), Name(number, 1, _bytes(name))])
