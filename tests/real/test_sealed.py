@@ -5,6 +5,7 @@ One guest fills partitions and a pool's volume; then all become larger, and a se
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 
 import pytest
@@ -12,7 +13,7 @@ import pytest
 from narvet.block.window import Window
 from narvet.formats.images.chain import open_image
 from narvet.ground.units import MIB
-from tests.program import facts, make_sheet, run
+from tests.program import facts, fill_root, make_root, make_sheet, run
 from tests.real.conftest import Used
 from tests.real.guest import LOAD, SHOWS, Answers, Attached, boot, complaints, device_at
 from tests.real.show import mapping
@@ -28,7 +29,7 @@ size = "{0} MiB"
 at = "/srv/notes"
 size = "rest"
 owner = "curator:lab"
-sealed = {{memory = "16 MiB", passes = 4}}
+sealed = {{memory = "16 MiB", passes = 4{3}}}
 [disk.b]
 guest = "seedling"
 store = "shelf"
@@ -53,13 +54,18 @@ size = "{2} MiB"
 at = "/srv/readings"
 sealed = {{memory = "16 MiB", passes = 4}}
 """
+ROOT, KEY_FILE = "root.qcow2", "/etc/keys/notes.key"
 KINDS = {"notes": "ext4", "trials": "xfs", "readings": "ext4"}
 QUIET = ("xfs", "ext4", "device-mapper: crypt", "device-mapper: table", "I/O error")
 
 
-def write(folder: Path, *sizes: int) -> Path:
-    """Write the sheet with these sizes."""
-    sheet = make_sheet(folder, SHEET.format(*sizes))
+def write(folder: Path, *sizes: int, key_file: str = "") -> Path:
+    """Write the sheet with these sizes, the guest's root in an image."""
+    if not (folder / ROOT).exists():
+        run("make", str(folder / ROOT), "--size", "128 MiB", "--filesystem", "xfs", status=0)
+        fill_root(folder / ROOT, make_root(folder / "filled"))
+    more = f', key_file = "{key_file}"' if key_file else ""
+    sheet = make_sheet(folder, SHEET.format(*sizes, more), guest=f'root = "{ROOT}"')
     (folder / "words").write_bytes(WORDS + b"\n")
     run("write", str(sheet), "--yes", "--passphrase-file", str(folder / "words"), status=0)
     words = ("--passphrase-file", str(folder / "words"))
@@ -67,8 +73,8 @@ def write(folder: Path, *sizes: int) -> Path:
     return sheet
 
 
-def script(folder: Path) -> tuple[list[Attached], list[str]]:
-    """Return the disks, and the lines that open and mount what is sealed on them."""
+def script(folder: Path, words: bytes = WORDS) -> tuple[list[Attached], list[str]]:
+    """Return the disks, and the lines that open and mount what is sealed on them; `words` open the first."""
     shelf, names = folder / "shelf", ("a.raw", "b.qcow2", "c.raw")
     disks = [Attached(shelf / name, at, name.rpartition(".")[2]) for at, name in enumerate(names)]
     review = facts("review", str(folder / "sheet.toml"))
@@ -79,7 +85,7 @@ def script(folder: Path) -> tuple[list[Attached], list[str]]:
         with open_image(disks[at].path) as device:
             start = 2 * MIB if name == "readings" else MIB  # behind the table, and behind the pool's first ring
             part = Window(device, start, device.size - start)
-            key, offset, sector = volume_key(part.read, WORDS)
+            key, offset, sector = volume_key(part.read, words if name == "notes" else WORDS)
         path = "/dev/map-cold-readings" if name == "readings" else f"$(echo {device_at(at)[:-1]})1)"
         rows = [table(key, path, sizes[at], offset, sector)]
         lines += [f"map {name} > /tmp/path <<END || echo 'map failed {name}'", *rows, "END", f"mkdir -p /srv/{name}"]
@@ -114,11 +120,18 @@ def test_a_kernel_opens_what_was_sealed_and_uses_it_to_its_end(guests: dict[str,
     assert used.answers.said["/srv/notes root"] == "1201 1300 755"
     folder = used.folder
     assert (
-        "add --unseal" in run("write", str(make_sheet(folder, SHEET.format(260, 420, 300))), "--yes", status=1).stderr
+        "add --unseal"
+        in run("write", str(make_sheet(folder, SHEET.format(260, 420, 300, ""))), "--yes", status=1).stderr
     )
-    write(folder, 260, 420, 300)
+    write(folder, 260, 420, 300, key_file=KEY_FILE)
     shows = promised(folder)
-    disks, lines = script(folder)
+    run("look", f"{folder / ROOT}:1", KEY_FILE, "--out", str(folder / "key"), status=0)
+    held = (folder / "key").read_bytes()
+    disks, lines = script(folder, held)
+    disks.append(Attached(folder / ROOT, len(disks), "qcow2"))
+    lines += [f"mkdir -p /root-of; mount -t xfs $(echo {device_at(len(disks) - 1)[:-1]})1) /root-of"]
+    lines += [f'echo "key holds $(stat -c "%u %g %a %s" /root-of{KEY_FILE}) $(sha256sum < /root-of{KEY_FILE})"']
+    lines += ['echo "tab has $(cat /root-of/etc/crypttab | tr "\\n" " ")"; umount /root-of']
     for name, kind in KINDS.items():
         at = f"/srv/{name}"
         lines += [f'(cd {at}; sha256sum -c .sums > /tmp/said 2>&1 && echo "{at} intact $(grep -c OK /tmp/said)")']
@@ -127,6 +140,8 @@ def test_a_kernel_opens_what_was_sealed_and_uses_it_to_its_end(guests: dict[str,
         lines += [f"mount -t {kind} /dev/map-{name} {at} && umount {at}"]
     second = Answers.of(boot(disks, "\n".join([*lines, "sync"])))
     assert complaints(second.log, *QUIET) == []
+    assert second.said["key holds"] == f"0 0 600 128 {hashlib.sha256(held).hexdigest()}  -"
+    assert f" {KEY_FILE} luks,nofail sealed-b " in second.said["tab has"]
     for name in KINDS:
         at = f"/srv/{name}"
         assert second.said[f"{at} intact"] == "61" and second.shows(at) == shows[at], at

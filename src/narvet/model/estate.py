@@ -277,8 +277,9 @@ class UnlockEntry:
 class KeyFile:
     """A key file in a guest's root, by the digest of what it holds; `problem` says why it cannot be made or used.
 
-    `is_key` is whether it looks like one of Narvet's. Of one that is wanted, `uuid` is the sealed volume's id, `digest`
-    is empty where its key is still to be made, and `is_known` is whether this call can make it.
+    `is_key` is whether it looks like one of Narvet's, `owner_can_be_set` whether this user may give it any owner. Of
+    one that is wanted, `uuid` is the sealed volume's id, `digest` is empty where its key is still to be made, and
+    `is_known` is whether this call can make it.
     """
 
     exists: bool = True
@@ -288,6 +289,7 @@ class KeyFile:
     gid: int = 0
     mode: int = 0o600
     problem: str = ""
+    owner_can_be_set: bool = True
     uuid: str = ""
     is_known: bool = True
 

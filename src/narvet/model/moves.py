@@ -81,7 +81,7 @@ class Aspect(Enum):
     VOLUME = ("volume", Answer.ADD)
     VOLUME_NAME = ("name", Answer.CORRECT)
     SEALED = ("sealing", Answer.REFUSE)
-    FILE_KEY = ("key for a file", Answer.CORRECT)
+    OPENED = ("opened", Answer.CORRECT)
     KEY_FILE = ("key file", Answer.MAKE)
     KEY_FILE_LEFT = ("key file", Answer.REMOVE)
     TEXTS = ("copies of its text", Answer.CORRECT)

@@ -157,14 +157,17 @@ def _partition(wanted: Disk, part: Partition, found: Disk, other: Partition, whe
         yield Difference(where, Aspect.SEALED, sealed if part.seal else plain, sealed if other.seal else plain)
         return
     if part.seal is not None and other.seal is not None:
-        keys = ("a key" if own else None for own in (part.key_file, other.seal.file_key))
-        yield from _compared(where, Aspect.FILE_KEY, *keys)
+        ways = (_BY_FILE_TOO if own else _BY_PASSPHRASE for own in (part.key_file, other.seal.file_key))
+        yield from _compared(where, Aspect.OPENED, *ways)
     if other.is_locked and part.filesystem is not None:
         return  # what is inside is not known without its passphrase
     if part.filesystem is None or other.filesystem is None:
         yield from _compared(where, Aspect.FILESYSTEM, _inside(part), _inside(other))
         return
     yield from _filesystem(part.filesystem, other.filesystem, where)
+
+
+_BY_PASSPHRASE, _BY_FILE_TOO = "by a passphrase", "by a passphrase or a key file"
 
 
 def _inside(part: Partition) -> str:

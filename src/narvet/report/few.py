@@ -72,10 +72,13 @@ def verdict(reviewed: Reviewed) -> str:
         all_well = "Writing would change nothing; what is not as asked is listed above."
         return all_well if layout.differences else "All is as asked; writing would change nothing."
     states = Counter(disk.state for disk in layout.disks)
+    pools = Counter(pool.state for pool in layout.pools)
     guests = {step.guest for step in reviewed.steps if step.comes_last and step.guest}
     told = [
         f"make {counted(states['to make'], 'disk')}" if states["to make"] else "",
         f"change {counted(states['to change'], 'disk')}" if states["to change"] else "",
+        f"make {counted(pools['to make'], 'pool')}" if pools["to make"] else "",
+        f"change {counted(pools['to change'], 'pool')}" if pools["to change"] else "",
         f"write entries of {counted(len(guests), 'guest')}" if guests else "",
     ]
     parts = [one for one in told if one] or [f"take {counted(len(reviewed.steps), 'step')}"]

@@ -341,7 +341,8 @@ class ContentForm(Form):
         bool | SealForm,
         Told(
             "linux: true: encrypted, opened by a passphrase, or a recovery key, that no sheet has; "
-            '`{memory = "256 MiB", passes = 4}` is what trying one is to cost; see [sealing.md](sealing.md)'
+            '`{memory = "256 MiB", passes = 4}` is what trying one is to cost, `key_file` a file that opens it too; '
+            "see [sealing.md](sealing.md)"
         ),
     ] = False
     block: Annotated[

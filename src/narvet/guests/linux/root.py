@@ -105,17 +105,19 @@ def _key_file(root: OpenRoot, at: str) -> KeyFile:
         with root.place(at, follow=False) as place:
             node = place.node
             if node is None:
-                return KeyFile(exists=False, problem=_in_the_way(root, place) if len(place.missing) > 1 else "")
+                problem = _in_the_way(root, place) if len(place.missing) > 1 else ""
+                return KeyFile(exists=False, problem=problem, owner_can_be_set=_can_own(root))
             content = root.content(place, _LARGEST_KEY)
     except UnsafePathError as error:
-        return KeyFile(exists=True, problem=str(error))
+        return KeyFile(problem=str(error))
     held = content or b""
     digest = hashlib.sha256(held).digest()
-    return KeyFile(True, digest, is_file_key(held), node.uid or 0, node.gid or 0, node.mode or 0)
+    mode = node.mode or 0
+    return KeyFile(True, digest, is_file_key(held), node.uid or 0, node.gid or 0, mode, owner_can_be_set=_can_own(root))
 
 
 def _mount_point(root: OpenRoot, at: str) -> MountPoint:
-    can_own = not isinstance(root.tree, HostTree) or not hasattr(os, "geteuid") or os.geteuid() == 0
+    can_own = _can_own(root)
     try:
         with root.place(at) as place:
             if place.missing:
@@ -126,6 +128,11 @@ def _mount_point(root: OpenRoot, at: str) -> MountPoint:
     except UnsafePathError as error:
         return MountPoint(exists=False, problem=str(error))
     return MountPoint(True, empty, "", node.uid or 0, node.gid or 0, node.mode or 0, can_own)
+
+
+def _can_own(root: OpenRoot) -> bool:
+    """Return whether this user may give what is in a root any owner."""
+    return not isinstance(root.tree, HostTree) or not hasattr(os, "geteuid") or os.geteuid() == 0
 
 
 def _in_the_way(root: OpenRoot, place: Place) -> str:

@@ -187,8 +187,15 @@ class PlaceKey(_KeyFileStep):
     """Put the key file of a sealed volume into a guest's root, once the volume is there."""
 
     uuid: str
+    owner_can_be_set: bool = True
     is_change = False
-    summary = "key file, 0:0 0600"
+
+    @property
+    def summary(self) -> str:
+        """The file in a few words."""
+        if not self.owner_can_be_set:
+            return "key file, 0600; only the superuser can give it to the guest's"
+        return "key file, 0:0 0600"
 
     def apply(self) -> dict[str, object]:
         """Write it; what it holds is told to nobody."""

@@ -219,8 +219,9 @@ class Linux:
         for at in dict.fromkeys(one.file for one in gone if one.file.startswith("/") and one.file not in used):
             yield RemoveMountPoint(found.name, root, at)
         for at, key in wanted.key_files.items():
-            if key_to_place(key, found.key_files.get(at)):
-                yield PlaceKey(found.name, root, at, key.uuid)
+            there_now = found.key_files[at]
+            if key_to_place(key, there_now):
+                yield PlaceKey(found.name, root, at, key.uuid, there_now.owner_can_be_set)
         for at in wanted.key_files_left:
             yield RemoveKey(found.name, root, at)
         becomes = compared(wanted.unlocks, found.unlocks, wanted.unlocks_left)
