@@ -172,7 +172,7 @@ def seal_of(head: r.BinaryHeader, text: Text, device_size: int) -> Seal:
     """
     try:
         return _seal_of(head, text, device_size)
-    except (KeyError, TypeError, ValueError, AttributeError, binascii.Error) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, binascii.Error) as error:
         raise ImageError(f"the text of a sealed volume's header lacks or spoils {str(error)[:60]}") from None
 
 
@@ -195,6 +195,10 @@ def _seal_of(head: r.BinaryHeader, text: Text, device_size: int) -> Seal:
     if len(slots) > MOST_SLOTS:
         raise ImageError(f"a sealed volume has {len(slots)} key slots")
     (name,) = segments
+    if not all(isinstance(one["keyslots"], list) for one in text["digests"].values()):
+        raise ImageError("a digest of a sealed volume does not say which key slots it is about")
+    if not all(isinstance(one, dict) for one in text.get("tokens", {}).values()):
+        raise ImageError("a token of a sealed volume's header makes no sense")
     digests = [_digest(one) for one in text["digests"].values() if name in one["segments"]]
     if not digests:
         raise ImageError("a sealed volume has nothing by which its key is known")
@@ -218,13 +222,13 @@ def _seal_of(head: r.BinaryHeader, text: Text, device_size: int) -> Seal:
 
 def _file_key(text: Text, slots: tuple[Slot, ...]) -> FileKey | None:
     """Return what a token of Narvet's says, None where there is none, or where it makes no sense."""
-    tokens, numbers = text.get("tokens", {}), {str(one.number) for one in slots}
-    for one in tokens.values() if isinstance(tokens, dict) else ():
-        if isinstance(one, dict) and one.get("type") == _FILE_NOTE:
+    numbers = {str(one.number) for one in slots}
+    for one in text.get("tokens", {}).values():
+        if one.get("type") == _FILE_NOTE:
             own, salt, digest = one.get("keyslots"), one.get("salt"), one.get("digest")
             if isinstance(own, list) and len(own) == 1 and str(own[0]) in numbers:
-                with suppress(ValueError, TypeError):
-                    found = [base64.b64decode(value, validate=True) for value in (salt, digest)]  # type: ignore[arg-type]
+                with suppress(ValueError, TypeError, OverflowError):
+                    found = [base64.b64decode(value, validate=True) for value in (salt, digest)]
                     return FileKey(int(own[0]), *found) if all(len(value) == 32 for value in found) else None
     return None
 
