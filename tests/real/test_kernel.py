@@ -206,6 +206,8 @@ def test_the_example(tmp_path: Path) -> None:
     for disk in (disk for disk in review["disks"] if disk["runs"] == "linux"):
         image = as_raw(tmp_path / disk["path"], tmp_path / "copy")
         for part in disk["partitions"]:
+            if part["at"] is None or part["sealed"]:
+                continue  # a pool's member, and what only its guest can open: its own tests have these
             with quiet_log(), mounted(image, tmp_path, part["start"], part["size"]) as place:
                 assert shown(place) == part["shows"], part["label"]
                 load.verify(load.fill(place, part["start"], most=MIB))

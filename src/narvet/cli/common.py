@@ -94,6 +94,11 @@ def print_json(facts: Any) -> None:
     click.echo(text)
 
 
+def print_line(facts: Any) -> None:
+    """Print facts as a line of their own, one of many; what a terminal might obey stands in escapes."""
+    click.echo(json.dumps(facts))
+
+
 def _as_json(facts: Any) -> str:
     """Return facts as JSON; a name that is no Unicode at all is what only the slower writer takes."""
     from pydantic_core import PydanticSerializationError, to_json

@@ -36,6 +36,7 @@ _COMMANDS = {
     "branch": "make a child that keeps only its differences from a base",
     "tie": "have a child follow a base that was moved or copied",
     "fold": "put a child's differences into its base",
+    "lend": "lend disks to machines that attach them over the network",
     "reclaim": "have a thin image give back what nothing in it uses",
     "attach": "plug disks into their guests, or list how to do it by hand",
     "detach": "take disks out of their guests",
