@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import io
 import socket
 from contextlib import suppress
-from typing import Protocol, cast
+from typing import Protocol
 
 _BUFFER = 1 << 16
 
@@ -28,11 +27,11 @@ class Wire(Protocol):
 
 
 class SocketWire:
-    """A wire over a socket."""
+    """A wire over a socket; what came ahead of what was taken is kept."""
 
     def __init__(self, sock: socket.socket) -> None:
         self.sock = sock
-        self._reader = cast(io.BufferedReader, sock.makefile("rb", buffering=_BUFFER))
+        self._ahead = b""
 
     def patience(self, seconds: float | None) -> None:
         """Wait at most so long for each byte from now on, None for ever."""
@@ -40,20 +39,29 @@ class SocketWire:
 
     def take(self, length: int) -> bytes:
         """Return exactly so many bytes."""
+        data = self._ahead or (self._some() if length else b"")
+        while len(data) < length:
+            data += self._some()
+        self._ahead = data[length:]
+        return data[:length]
+
+    def _some(self) -> bytes:
         try:
-            found = self._reader.read(length)
+            data = self.sock.recv(_BUFFER)
         except (OSError, ValueError) as error:
             raise WireClosedError(str(error)) from None
-        if found is None or len(found) != length:
+        if not data:
             raise WireClosedError("the connection ended")
-        return found
+        return data
 
     def take_into(self, room: memoryview) -> None:
         """Fill some memory."""
-        done = 0
+        done = min(len(self._ahead), len(room))
+        room[:done] = self._ahead[:done]
+        self._ahead = self._ahead[done:]
         try:
             while done < len(room):
-                count = self._reader.readinto(room[done:])
+                count = self.sock.recv_into(room[done:])
                 if not count:
                     raise WireClosedError("the connection ended")
                 done += count
@@ -63,9 +71,7 @@ class SocketWire:
     def give(self, *parts: bytes | memoryview) -> None:
         """Send bytes, all at once where the socket takes several parts."""
         try:
-            if len(parts) == 1:
-                self.sock.sendall(parts[0])
-            elif sum(map(len, parts)) <= _BUFFER:
+            if len(parts[-1]) <= _BUFFER:
                 self.sock.sendall(b"".join(parts))
             else:
                 for part in parts:
@@ -82,7 +88,5 @@ class SocketWire:
         """End the connection at once."""
         with suppress(OSError):
             socket.socket.shutdown(self.sock, socket.SHUT_RDWR)
-        with suppress(OSError):
-            self._reader.close()
         with suppress(OSError):
             self.sock.close()

@@ -23,6 +23,13 @@ _AT_ONCE = 1 << 30  # bytes that are made zero before others have their turn
 _FUA, _NO_HOLE, _DF, _REQ_ONE, _PAYLOAD_LEN = (
     int(one) for one in (Flag.FUA, Flag.NO_HOLE, Flag.DF, Flag.REQ_ONE, Flag.PAYLOAD_LEN)
 )
+_READ, _WRITE, _DISC, _FLUSH, _TRIM, _ZEROES, _STATUS = (
+    int(one)
+    for one in (
+        Command.READ, Command.WRITE, Command.DISC, Command.FLUSH, Command.TRIM, Command.WRITE_ZEROES,
+        Command.BLOCK_STATUS,
+    )
+)  # fmt: skip
 _KNOWN: dict[int, int] = {
     Command.READ: _DF | _FUA,
     Command.WRITE: _FUA | _PAYLOAD_LEN,
@@ -32,7 +39,7 @@ _KNOWN: dict[int, int] = {
     Command.WRITE_ZEROES: _FUA | _NO_HOLE,
     Command.BLOCK_STATUS: _REQ_ONE,
 }
-_CHANGES = (Command.WRITE, Command.TRIM, Command.WRITE_ZEROES)
+_CHANGES = (_WRITE, _TRIM, _ZEROES)
 
 
 class _FaultError(Exception):
@@ -73,11 +80,11 @@ class _Session:
         magic, flags, kind, cookie, offset, length = self._request.unpack(self._wire.take(self._request.size))
         if magic != self._magic:
             raise RefusedClientError("a request does not begin as one")
-        if kind == Command.DISC:
+        if kind == _DISC:
             return False
         self._cookie, self._offset = cookie, offset
         self._client.requests += 1
-        follows = length if kind == Command.WRITE or (self._agreed.extended and flags & _PAYLOAD_LEN) else 0
+        follows = length if kind == _WRITE or (self._agreed.extended and flags & _PAYLOAD_LEN) else 0
         if follows > m.LARGEST_PAYLOAD:
             raise RefusedClientError(f"a request claims that {follows} bytes follow it")
         try:
@@ -101,27 +108,27 @@ class _Session:
             raise _FaultError(Fault.EINVAL, "this is not known here")
         if self._disk.read_only and kind in _CHANGES:
             raise _FaultError(Fault.EPERM, "the disk is lent to be read only")
-        if kind != Command.FLUSH and offset + length > self._disk.size:
+        if kind != _FLUSH and offset + length > self._disk.size:
             raise _FaultError(Fault.ENOSPC if kind in _CHANGES else Fault.EINVAL, "this lies behind the disk's end")
-        if kind == Command.READ and length > m.LARGEST_PAYLOAD:
+        if kind == _READ and length > m.LARGEST_PAYLOAD:
             raise _FaultError(Fault.EOVERFLOW, f"at most {m.LARGEST_PAYLOAD} bytes are read at once")
-        if kind == Command.BLOCK_STATUS and not (self._agreed.allocation and length):
+        if kind == _STATUS and not (self._agreed.allocation and length):
             raise _FaultError(Fault.EINVAL, "no context was agreed on, or nothing is asked about")
 
     def _do(self, kind: int, flags: int, offset: int, length: int) -> None:
-        if kind == Command.READ:
+        if kind == _READ:
             self._read(offset, length, whole=bool(flags & _DF))
             return
-        if kind == Command.BLOCK_STATUS:
+        if kind == _STATUS:
             self._status(offset, length, one=bool(flags & _REQ_ONE))
             return
-        if kind == Command.WRITE:
+        if kind == _WRITE:
             self._write(offset, length)
-        elif kind in (Command.TRIM, Command.WRITE_ZEROES):
+        elif kind in (_TRIM, _ZEROES):
             for at in range(offset, offset + length, _AT_ONCE):
                 part = min(_AT_ONCE, offset + length - at)
                 self._disk.zero(at, part, keep_stored=bool(flags & _NO_HOLE))
-        elif kind == Command.FLUSH:
+        elif kind == _FLUSH:
             self._disk.flush()
         if flags & _FUA:
             self._disk.flush()
