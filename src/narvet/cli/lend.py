@@ -62,11 +62,11 @@ def command(images: tuple[str, ...], at: str, as_json: bool, **known: Any) -> No
     told = threading.Lock()
 
     def heard(what: What, client: Client, why: str) -> None:
-        from narvet.report.lending import event_line
+        from narvet.report.lending import event_line, lent_facts
 
         with told:
             if as_json:
-                print_line(_facts(what, client, why))
+                print_line(lent_facts(what, client, why))
             elif shows:
                 _LOG.info(event_line(what, client, why))
             else:
@@ -112,21 +112,6 @@ def _ended_by_signals() -> threading.Event:
         one: signal.signal(one, end) for one in (signal.SIGINT, signal.SIGTERM)
     }
     return ended
-
-
-def _facts(what: What, client: Client, why: str) -> dict[str, object]:
-    return {
-        "what": what,
-        "client": client.number,
-        "address": client.address,
-        "disk": client.disk or None,
-        "sealed": client.is_sealed,
-        "read": client.read,
-        "written": client.written,
-        "requests": client.requests,
-        "why": why or None,
-        "fault": client.fault or None,
-    }
 
 
 def _url(server: Server, name: str) -> str:

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.units import counted, show_binary
+from narvet.report import shapes
 from narvet.report.text import headed
 
 if TYPE_CHECKING:
@@ -29,6 +30,22 @@ def event_line(what: What, client: Client, why: str) -> str:
     reason = f"; {why}" if why and told else f": {why}" if why else ""
     fault = f"; its disk: {client.fault}" if client.fault and what != "came" else ""
     return printable(f"{who} {_WORDS[what]}{disk}{told}{reason}{fault}")
+
+
+def lent_facts(what: What, client: Client, why: str) -> shapes.LentFacts:
+    """Return what a client did as a line of `lend --json`."""
+    return {
+        "what": what,
+        "client": client.number,
+        "address": client.address,
+        "disk": client.disk or None,
+        "sealed": client.is_sealed,
+        "read": client.read,
+        "written": client.written,
+        "requests": client.requests,
+        "why": why or None,
+        "fault": client.fault or None,
+    }
 
 
 class View:

@@ -281,6 +281,21 @@ class KeysFacts(TypedDict):
     dry: bool
 
 
+class LentFacts(TypedDict):
+    """A line that `lend --json` prints: what a client did, and what it has done so far; counts are bytes."""
+
+    what: str
+    client: int
+    address: str
+    disk: str | None
+    sealed: bool
+    read: int
+    written: int
+    requests: int
+    why: str | None
+    fault: str | None
+
+
 class SealFacts(TypedDict):
     """What is known of a sealed partition; `keys` are the slots in use, `open` whether a passphrase opened it."""
 
@@ -627,6 +642,7 @@ SHAPES: dict[str, Any] = {
     "explain": list[RuleFacts | KeyFacts | WordFacts],
     "fold": FoldFacts,
     "keys": KeysFacts,
+    "lend": LentFacts,
     "look": LookFacts | TakenFacts,
     "history": list[EventFacts],
     "make": MakeFacts,

@@ -191,6 +191,8 @@ def _seal_of(head: r.BinaryHeader, text: Text, device_size: int) -> Seal:
     reasons += [] if size == "dynamic" else ["a fixed size"]
     reasons += ["integrity checks"] if "integrity" in segment else []
     reasons += [] if segment["encryption"] == CIPHER else [f"the cipher {segment['encryption']}"]
+    if not all(number == str(int(number)) for number in text["keyslots"]):
+        raise ImageError("a key slot of a sealed volume has no number")
     slots = tuple(_slot(int(number), one, offset) for number, one in text["keyslots"].items() if one["type"] == "luks2")
     if len(slots) > MOST_SLOTS:
         raise ImageError(f"a sealed volume has {len(slots)} key slots")
