@@ -23,6 +23,7 @@ from narvet.ground.units import align_up
 
 MOST_UNPACKED = 8  # times that what a file holds packed may be unpacked: by now and then reading a block again
 _LONGEST_KEPT = 4 << 20  # bytes
+_MOST_PLACES = 1 << 16
 _LEAST_PACKED = 16  # bytes: no packed block takes fewer
 
 
@@ -50,9 +51,13 @@ class Run(NamedTuple):
 
 
 class BlockMap(Protocol):
-    """Where a format keeps the blocks of a disk. Changes may stay in memory until `flush`."""
+    """Where a format keeps the blocks of a disk. Changes may stay in memory until `flush`.
+
+    `places` has blocks that were found stored, and where, for `MappedDevice`, which may have several of one map.
+    """
 
     block: int
+    places: dict[int, int]
 
     def run(self, index: int, most: int) -> Run:
         """Return the run of at most `most` blocks that starts at block `index`; ImageError if the map is damaged."""
@@ -126,9 +131,14 @@ class MappedDevice:
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly `length` bytes from `offset`."""
         check_read(self, offset, length)
+        index, inside = divmod(offset, self._map.block)
+        place = self._map.places.get(index)
+        if place is not None and inside + length <= self._map.block:
+            return self._file.read(place + inside, length)
         parts = []
         for run, inside, held in self._runs(offset, length):
             if run.kind is Kind.DATA:
+                self._keep_place(offset, run)
                 parts.append(self._file.read(run.offset + inside, held))
             elif run.kind is Kind.ZERO:
                 parts.append(_blank(held))
@@ -140,6 +150,13 @@ class MappedDevice:
                 parts.append(self._mixed(run, offset - inside)[inside : inside + held])
             offset += held
         return parts[0] if len(parts) == 1 else b"".join(parts)
+
+    def _keep_place(self, offset: int, run: Run) -> None:
+        """Remember where the block of an offset is stored; it stays there until it is made to read as zeros."""
+        places = self._map.places
+        if len(places) == _MOST_PLACES:
+            places.clear()
+        places[offset // self._map.block] = run.offset
 
     def _below(self, offset: int, length: int) -> bytes:
         """Return what the base holds, zeros behind its end or without one."""
@@ -162,9 +179,15 @@ class MappedDevice:
         check_write(self, offset, len(data))
         self._map.touch()
         view = memoryview(data)
+        index, inside = divmod(offset, self._map.block)
+        place = self._map.places.get(index)
+        if place is not None and inside + len(view) <= self._map.block:
+            self._file.write(place + inside, view)
+            return
         while view:
             run, inside, held = next(self._runs(offset, len(view)))
             if run.kind is Kind.DATA:
+                self._keep_place(offset, run)
                 self._file.write(run.offset + inside, view[:held])
             else:
                 held = self._store(run, offset, view[:held])
@@ -193,6 +216,7 @@ class MappedDevice:
         """Make a range read as zeros; whole blocks are given up where the format can say so."""
         check_write(self, offset, length)
         self._map.touch()
+        self._map.places.clear()
         block, end = self._map.block, offset + length
         first, last = align_up(offset, block), end if end == self._size else end // block * block
         if first < last:

@@ -144,6 +144,7 @@ class Clusters:
         self._file = file
         self._header = header
         self.block = 1 << header.cluster_bits
+        self.places: dict[int, int] = {}
         self._per_table = self.block // 8
         self._l1 = Pages(file, ">u8", self.block)
         self._l2 = Pages(file, ">u8", self.block)

@@ -32,6 +32,7 @@ class Blocks:
         self._changed = file.size == self._end
         self._made_whole: dict[int, int] = {}  # blocks that were partial, and where their bitmaps lie
         self.block = header.block_size
+        self.places: dict[int, int] = {}
         self._bitmap = _bitmap_size(self.block)
         self._all = b"\xff" * (self.block // SECTOR // 8)
 

@@ -51,6 +51,7 @@ class Blocks:
         self._fresh = fresh
         self._changed = self._announced = False
         self.block = block
+        self.places: dict[int, int] = {}
 
     def _place(self, index: int) -> int:
         return self._bat + 8 * (index + index // self._ratio)

@@ -122,6 +122,7 @@ class Grains:
         directory = np.frombuffer(file.read(header.gd_offset * SECTOR, 4 * tables), dtype="<u4")
         distinct_places(directory, "grain tables")
         self.block = header.grain_size * SECTOR
+        self.places: dict[int, int] = {}
 
     def touch(self) -> None:
         """Before the first change, tell."""
