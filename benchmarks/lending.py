@@ -135,5 +135,5 @@ def section(folder: Path) -> Iterator[str]:
 
 
 if __name__ == "__main__":
-    with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else "/dev/shm") as made:
+    with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as made:
         print("\n".join(section(Path(made))))

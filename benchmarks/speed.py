@@ -19,6 +19,8 @@ from functools import partial
 from pathlib import Path
 from uuid import UUID
 
+from lending import section
+
 from narvet.apply.copying import copy_disk, source_of
 from narvet.apply.steps import MakeImage
 from narvet.block.contract import BlockDevice
@@ -217,6 +219,8 @@ def main() -> None:
         by_filesystem(Path(name))
         print("\n## A half-full disk of 1 GiB, recast from raw\n")
         recasting(Path(name))
+        print()
+        print("\n".join(section(Path(name))))
 
 
 if __name__ == "__main__":

@@ -324,6 +324,31 @@ def test_connections_that_are_sealed(tmp_path: Path) -> None:
     assert (tmp_path / "a.raw").read_bytes()[512 : 512 + len(data)] == data
 
 
+@pytest.mark.parametrize("ending", ENDINGS)
+def test_an_image_does_not_grow_with_each_trim(tmp_path: Path, ending: str) -> None:
+    """Trimmed and written again, many times over: its file stays as large as it has to be, and reads as written."""
+    path, dice = image(tmp_path, f"a.{ending}", 64 * MIB), random.Random(ending)
+    size, model = 8 * MIB, bytearray(64 * MIB)
+    with lent(path.name, cwd=tmp_path) as lender:
+        client = Client(lender.where)
+        client.go("a")
+        for number in range(20):
+            data, at = dice.randbytes(size), dice.randrange(3) * size
+            client.ask(nbd.WRITE, at, len(data), data=data)
+            model[at : at + len(data)] = data
+            client.ask(nbd.FLUSH)
+            gone = dice.randrange(3) * size + (number % 2) * 2 * MIB
+            client.ask(nbd.TRIM, gone, 4 * MIB)
+            model[gone : gone + 4 * MIB] = bytes(4 * MIB)
+            client.ask(nbd.FLUSH)
+        assert client.ask(nbd.READ, 0, 28 * MIB) == model[: 28 * MIB]
+        lender.end()
+    assert path.stat().st_size <= (64 if ending == "raw" else 44) * MIB
+    with open_image(path) as opened:
+        assert opened.read(0, len(model)) == model
+    assert {one["rule"] for one in facts("survey", str(path))[0]["findings"]} <= {"bytes-not-known"}
+
+
 @pytest.mark.parametrize("ending", ["qcow2", "vhdx"])
 def test_killed_at_any_moment(tmp_path: Path, ending: str) -> None:
     """Killed again and again under writes: what was flushed is there, the image is sound, and lending goes on."""
@@ -339,6 +364,12 @@ def test_killed_at_any_moment(tmp_path: Path, ending: str) -> None:
                 fresh = {dice.randrange(16 * KIB): dice.randbytes(4096) for _ in range(20)}
                 for block, data in fresh.items():
                     client.ask(nbd.WRITE, block * 4096, 4096, data=data)
+                if number % 2:  # what is given up, other blocks have soon
+                    gone = dice.randrange(64)
+                    client.ask(nbd.TRIM, gone * MIB, MIB)
+                    for block in [one for one in (*kept, *fresh) if one * 4096 // MIB == gone]:
+                        kept.pop(block, None)
+                        fresh.pop(block, None)
                 if number % 3 == 2:
                     client.ask(nbd.FLUSH)
                     kept.update(fresh)

@@ -15,6 +15,7 @@ from narvet.block.files import File
 from narvet.formats.images.mapped import MOST_UNPACKED, Kind, Run, distinct_places, same_run, stored_run
 from narvet.formats.images.pages import Pages
 from narvet.formats.images.qcow2.records import COMPRESSED, COPIED, OFFSET, READS_ZERO, Header
+from narvet.formats.images.spare import SpareRuns
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import align_up
 
@@ -36,6 +37,7 @@ class Refcounts:
         self._counts = Pages(file, ">u2", self.cluster)
         self.end = align_up(file.size, self.cluster)
         self.changed = False
+        self.spare = SpareRuns()
 
     def check(self) -> None:
         """Check, before the image is written to, that the table and its blocks lie in the file, each in a place alone.
@@ -57,8 +59,9 @@ class Refcounts:
             raise UnsupportedError(f"the image's file has {self._file.size} bytes, more than can be counted")
 
     def append(self, count: int) -> int:
-        """Give `count` clusters at the end of the file, which read as zeros; return the offset of the first."""
-        first = self._take(count)
+        """Give `count` clusters, spare or at the end of the file, which read as zeros; return where they start."""
+        spare = self.spare.take(count * self.cluster, self._file)
+        first = self._take(count) if spare is None else spare
         self._count(first // self.cluster, count, 1)
         return first
 
@@ -70,6 +73,14 @@ class Refcounts:
         """Count one user less of every cluster that the bytes touch."""
         first = offset // self.cluster
         self._count(first, (offset + length - 1) // self.cluster - first + 1, -1)
+
+    def give_up(self, offset: int, length: int) -> None:
+        """Count one user less, and have whole clusters used again that then have none, once that is flushed."""
+        self.lower(offset, length)
+        whole = length == self.cluster and offset % self.cluster == 0
+        block, inside = divmod(offset // self.cluster, self._per_block)
+        if whole and not self._counts.get(self._block(block) + 2 * inside):
+            self.spare.give_up(offset, length)
 
     def flush(self) -> None:
         """Write counts and their table; the caller syncs."""
@@ -198,10 +209,10 @@ class Clusters:
 
     def most(self, index: int, count: int) -> int:
         """Return how many of the clusters one L2 table describes."""
-        return min(count, self._per_table - index % self._per_table)
+        return self.refcounts.spare.longest(self.block, min(count, self._per_table - index % self._per_table))
 
     def allocate(self, index: int, count: int) -> int:
-        """Append clusters to the file and point at them; what was stored there before is given up at the next flush."""
+        """Take clusters of the file and point at them; what was stored there before is given up at the next flush."""
         table = self._table(index) or self._new_table(index)
         place = table + 8 * (index % self._per_table)
         self._give_up(place, count)
@@ -231,7 +242,7 @@ class Clusters:
         if self._header.version < 3:
             return
         while count:
-            part = self.most(index, count)
+            part = min(count, self._per_table - index % self._per_table)
             run = self.run(index, part)
             part = min(part, run.blocks)
             if run.kind is not Kind.ZERO:
@@ -309,10 +320,11 @@ class Clusters:
         self._changed = False
         if self._unused:
             for place in self._unused:
-                self.refcounts.lower(*place)
+                self.refcounts.give_up(*place)
             self._unused.clear()
             self.refcounts.flush()
             self._file.flush()
+            self.refcounts.spare.settle()
 
 
 def _inflated(data: bytes, most: int, kind: int) -> bytes:

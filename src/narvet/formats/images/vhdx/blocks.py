@@ -10,6 +10,7 @@ import numpy as np
 from narvet.block.files import File
 from narvet.formats.images.mapped import Kind, Run, same_run, stored_run
 from narvet.formats.images.pages import Pages
+from narvet.formats.images.spare import SpareRuns
 from narvet.formats.images.vhdx.log import SECTOR, entry_bytes, most_sectors
 from narvet.formats.images.vhdx.records import (
     FULLY_PRESENT,
@@ -52,6 +53,7 @@ class Blocks:
         self._changed = self._announced = False
         self.block = block
         self.places: dict[int, int] = {}
+        self._spare = SpareRuns()
 
     def _place(self, index: int) -> int:
         return self._bat + 8 * (index + index // self._ratio)
@@ -73,17 +75,18 @@ class Blocks:
         return Run(Kind.ZERO, 0, count)
 
     def most(self, index: int, count: int) -> int:
-        """Return how many blocks lie in one chunk."""
-        return min(count, self._ratio - index % self._ratio)
+        """Return how many blocks of one chunk can be given places in a row."""
+        return self._spare.longest(self.block, min(count, self._ratio - index % self._ratio))
 
     def allocate(self, index: int, count: int) -> int:
-        """Append blocks to the file; a partial block stays where it is and becomes whole."""
+        """Give blocks places, spare or at the file's end; a partial block stays where it is and becomes whole."""
         entry = self._pages.get(self._place(index))
         if entry & STATE == PARTIALLY_PRESENT:
             first = entry & int(_OFFSET)
         else:
-            first = align_up(self._file.size, MIB)
-            self._file.resize(first + count * self.block)
+            spare = self._spare.take(count * self.block, self._file)
+            first = align_up(self._file.size, MIB) if spare is None else spare
+            self._file.resize(max(self._file.size, first + count * self.block))
         places = np.arange(first, first + count * self.block, self.block, dtype=np.uint64)
         self._pages.put(self._place(index), places | np.uint64(FULLY_PRESENT))
         self._changed = True
@@ -94,7 +97,10 @@ class Blocks:
     def zero(self, index: int, count: int) -> None:
         """Mark blocks as reading as zeros."""
         while count:
-            part = self.most(index, count)
+            part = min(count, self._ratio - index % self._ratio)
+            for entry in self._pages.run(self._place(index), part).tolist():
+                if entry & STATE == FULLY_PRESENT:
+                    self._spare.give_up(entry & int(_OFFSET), self.block)
             self._pages.put(self._place(index), np.full(part, ZERO, dtype=np.uint64))
             index, count = index + part, count - part
         self._changed = True
@@ -148,6 +154,7 @@ class Blocks:
         if self._fresh:
             self._pages.flush()
             self._file.flush()
+            self._spare.settle()
             return
         sectors = [
             (offset + start, content[start : start + SECTOR])
@@ -157,6 +164,7 @@ class Blocks:
         step = most_sectors(self._header.log_length)
         for start in range(0, len(sectors), step):
             self._logged(sectors[start : start + step])
+        self._spare.settle()
 
     def _logged(self, sectors: list[tuple[int, bytes]]) -> None:
         number = self._header.sequence_number + 1
