@@ -10,7 +10,7 @@ DEMO   := $(shell mktemp -d -u narvet-demo-XXXXXX)
 endif
 
 # What the tests' real judges need: a hypervisor, and what a small guest is put together from.
-PACKAGES = busybox-static cpio gcc grub-common kmod libc6-dev mount qemu-system-x86 util-linux xz-utils
+PACKAGES = busybox-static cpio gcc grub-common kmod libc6-dev mount qemu-block-extra qemu-system-x86 util-linux xz-utils
 
 # Tests that are run beside the real judges, so that both halves take as long.
 BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs filesystem_bytes))

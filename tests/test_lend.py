@@ -27,10 +27,11 @@ from narvet.ground.extents import Extent
 from narvet.ground.units import KIB, MIB
 from narvet.lending.contract import Client as Guest
 from narvet.lending.contract import Lent, OneForAll
-from narvet.lending.nbd.handshake import RefusedClientError, agree
+from narvet.lending.nbd.handshake import agree
+from narvet.lending.nbd.speaker import NbdSpeaker
 from narvet.lending.nbd.transmission import serve
 from narvet.lending.server import Address, Server
-from narvet.lending.wire import WireClosedError
+from narvet.lending.wire import RefusedClientError, WireClosedError
 from tests import nbd_client as nbd
 from tests.nbd_client import WAYS, Client, FaultError
 from tests.program import PROGRAM, disk, facts, make_sheet, run
@@ -70,7 +71,7 @@ def lent(*words: str, cwd: Path) -> Iterator[Lender]:
     assert process.stdout is not None
     try:
         first = process.stdout.readline()
-        found = re.search(r"at nbd://127.0.0.1:(\d+)/", first)
+        found = re.search(r"at (?:nbd|iscsi)://127.0.0.1:(\d+)/", first)
         named = re.search(r"socket=(\S+)", first)
         assert found or named, first + process.communicate(timeout=30)[1]
         yield Lender(process, ("127.0.0.1", int(found[1])) if found else str(cwd / str(named and named[1])))
@@ -498,7 +499,7 @@ def test_a_disk_that_fails(way: str) -> None:
     """A fault is answered, the next request as if nothing had been; what cannot be told any more ends it."""
     heard = []
     shelf = OneForAll({"a": Lent("a", Failing(4 * MIB))})
-    server = Server(shelf, Address(), lambda what, client, why: heard.append((what, client.fault, why)))
+    server = Server(NbdSpeaker(shelf), Address(), lambda what, client, why: heard.append((what, client.fault, why)))
     server.start()
     client = Client(("127.0.0.1", server.address.port), way)
     assert client.go("a")[-1][0] == 1

@@ -42,8 +42,9 @@ if TYPE_CHECKING:
     from narvet.ground.units import SizeError, counted, parse_size, show_both
     from narvet.guests import guest_system
     from narvet.guests.contract import HasRoots
+    from narvet.lending.certificates import Certificates
     from narvet.lending.contract import Client, What
-    from narvet.lending.server import Address, Certificates, Server
+    from narvet.lending.server import Address, Server
     from narvet.model.devices import Device
     from narvet.model.estate import Disk, Estate, Guest, Image, Partition
     from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
@@ -77,7 +78,8 @@ if TYPE_CHECKING:
     )
     from narvet.usecases.keys import KeyChange, Keys, keys, put_back
     from narvet.usecases.layout import Reviewed, confirm, review
-    from narvet.usecases.lend import LendWishes, lend
+    from narvet.usecases.lend import LendWishes, OverIscsi, OverNbd, lend
+    from narvet.usecases.logins import read_logins
     from narvet.usecases.look import Looked, look, take_out
     from narvet.usecases.make import DiskWishes, Made, make
     from narvet.usecases.recast import Recast, RecastWishes, recast
@@ -108,8 +110,9 @@ _HOMES = {
     "guests": ("guest_system",),
     "guests.contract": ("HasRoots",),
     "plan.by_hand": ("HandWork",),
+    "lending.certificates": ("Certificates",),
     "lending.contract": ("Client", "What"),
-    "lending.server": ("Address", "Certificates", "Server"),
+    "lending.server": ("Address", "Server"),
     "model.devices": ("Device",),
     "model.estate": ("Disk", "Estate", "Guest", "Image", "Partition"),
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
@@ -136,7 +139,8 @@ _HOMES = {
         "Choice", "Interview", "Question", "forget_answers", "interview", "keep_answers", "kept_answers",
     ),
     "usecases.layout": ("Reviewed", "confirm", "review"),
-    "usecases.lend": ("LendWishes", "lend"),
+    "usecases.lend": ("LendWishes", "OverIscsi", "OverNbd", "lend"),
+    "usecases.logins": ("read_logins",),
     "usecases.look": ("Looked", "look", "take_out"),
     "usecases.make": ("DiskWishes", "Made", "make"),
     "usecases.recast": ("Recast", "RecastWishes", "recast"),
@@ -153,20 +157,20 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Address", "Adopted",
-    "Attached", "Attaching", "Branched", "BugError", "Certificates", "Choice", "Client", "Device", "Difference",
-    "Disk", "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover",
-    "HasRoots", "Image", "ImageError", "Installed", "Interview", "KeyChange", "Keyring", "Keys", "Layout",
-    "LendWishes", "Looked", "Made", "NarvetError", "Partition", "Place", "PlannedDisk", "Question", "Recast",
+    "Attached", "Attaching", "Branched", "BugError", "Certificates", "Choice", "Client", "Device", "Difference", "Disk",
+    "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots",
+    "Image", "ImageError", "Installed", "Interview", "KeyChange", "Keyring", "Keys", "Layout", "LendWishes", "Looked",
+    "Made", "NarvetError", "OverIscsi", "OverNbd", "Partition", "Place", "PlannedDisk", "Question", "Recast",
     "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Server",
     "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "What", "Wrapped", "Written",
-    "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "current_keyring",
-    "detach", "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold",
-    "forget_answers", "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in",
-    "install_entries", "interview", "keep_answers", "kept_answers", "keys", "lay_example_out", "lend", "list_devices",
-    "look", "make", "nearest", "not_read_in_full", "owner_not_set", "parse_size", "put_back", "read_requests",
-    "read_sheet", "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink",
-    "start_blank", "survey", "survey_pools", "table", "take_out", "tie", "unsealing", "unwrap", "wrap", "write",
-    "write_inside", "write_list",
+    "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "current_keyring", "detach",
+    "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers",
+    "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview",
+    "keep_answers", "kept_answers", "keys", "lay_example_out", "lend", "list_devices", "look", "make", "nearest",
+    "not_read_in_full", "owner_not_set", "parse_size", "put_back", "read_logins", "read_requests", "read_sheet",
+    "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank",
+    "survey", "survey_pools", "table", "take_out", "tie", "unsealing", "unwrap", "wrap", "write", "write_inside",
+    "write_list",
 ]  # fmt: skip
 
 

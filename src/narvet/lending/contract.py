@@ -19,17 +19,25 @@ MOST_RUNS = 4096
 
 
 class Lent:
-    """A disk that is lent under a name; `about` says what it is, for people.
+    """A disk that is lent under a name; `about` says what it is, for people, `identity` tells it from all others.
 
     `is_shared` is whether all who take it have the same disk, so that one client may come by several connections.
     Offsets and lengths are bytes, and lie on the disk: whoever calls has checked that.
     """
 
     def __init__(
-        self, name: str, device: BlockDevice, about: str = "", *, read_only: bool = False, is_shared: bool = True
+        self,
+        name: str,
+        device: BlockDevice,
+        about: str = "",
+        *,
+        read_only: bool = False,
+        is_shared: bool = True,
+        identity: str = "",
     ) -> None:
         self.name = name
         self.about = about
+        self.identity = identity or name
         self.read_only = read_only
         self.is_shared = is_shared
         self._device = device

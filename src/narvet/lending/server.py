@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import socket
-import ssl
 import stat
 import threading
 import time
@@ -13,16 +12,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
-from narvet.lending.contract import Client, OnClient, Shelf
-from narvet.lending.nbd import handshake, transmission
-from narvet.lending.wire import SocketWire, Wire, WireClosedError
+from narvet.lending.contract import Client, OnClient
+from narvet.lending.visit import Speaker, Visit
+from narvet.lending.wire import RefusedClientError, SocketWire, WireClosedError
 
 MOST_CLIENTS = 256
 """Clients at once; further ones are sent away."""
-_PATIENCE = 30.0  # seconds for each step of a handshake
 _BACKLOG = 64
 _LAST_WORDS = 10.0  # seconds that answers under way have when the server ends
-_BUFFER = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -44,47 +41,12 @@ class Address:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
 
-class Certificates:
-    """The server's own certificate and key, and whose certificates clients are to have, if that is asked."""
-
-    def __init__(self, certificate: Path, key: Path, clients: Path | None) -> None:
-        self._context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        self._context.minimum_version = ssl.TLSVersion.TLSv1_2
-        try:
-            self._context.load_cert_chain(certificate, key)
-            if clients is not None:
-                self._context.load_verify_locations(clients)
-                self._context.verify_mode = ssl.CERT_REQUIRED
-        except (OSError, ssl.SSLError) as error:
-            told = error.strerror or "this is no certificate with its key"
-            raise RequestError(f"{certificate}, {key}: {told}; name files in PEM") from None
-
-    def sealed(self, wire: Wire) -> Wire:
-        """Return a client's wire sealed by TLS.
-
-        Raises:
-            WireClosedError: the client does not come along, or has not the certificate that is asked for.
-        """
-        if not isinstance(wire, SocketWire):
-            raise WireClosedError("this connection cannot be sealed")
-        try:
-            return SocketWire(self._context.wrap_socket(wire.sock, server_side=True))
-        except (OSError, ssl.SSLError) as error:
-            raise WireClosedError(f"its certificate does not do: {error}") from None
-
-
 class Server:
-    """Lends what is on a shelf at an address, from `start` to `end`.
+    """Lends disks in the protocol of its speaker at an address, from `start` to `end`."""
 
-    With `certificates` every connection is sealed before anything is told.
-    """
-
-    def __init__(
-        self, shelf: Shelf, address: Address, heard: OnClient, certificates: Certificates | None = None
-    ) -> None:
-        self._shelf = shelf
+    def __init__(self, speaker: Speaker, address: Address, heard: OnClient) -> None:
+        self._speaker = speaker
         self._heard = heard
-        self._certificates = certificates
         self._socket = _listening(address)
         self._wires: dict[int, SocketWire] = {}
         self._threads: dict[int, threading.Thread] = {}
@@ -97,12 +59,15 @@ class Server:
     @property
     def names(self) -> tuple[str, ...]:
         """The names of what is lent."""
-        return self._shelf.names
+        return self._speaker.names
 
     def about(self, name: str) -> str:
         """Return what a disk is, for people."""
-        disk = self._shelf.about(name)
-        return disk.about if disk else ""
+        return self._speaker.about(name)
+
+    def url(self, name: str) -> str:
+        """Return where a disk is, as most clients take it."""
+        return self._speaker.url(name, str(self.address), self.address.path)
 
     def start(self) -> None:
         """Begin to listen."""
@@ -130,6 +95,7 @@ class Server:
             wire.close()
         for thread in list(self._threads.values()):
             thread.join()
+        self._speaker.end()
 
     def _open(self) -> list[SocketWire]:
         with self._guard:
@@ -173,27 +139,15 @@ class Server:
             self._threads.pop(client.number, None)
 
     def _serve(self, client: Client, wire: SocketWire) -> None:
+        visit = Visit(
+            client, wire, lambda other: self._keep(client, other), lambda: self._heard("took", client, ""),
+            self._ending.is_set,
+        )  # fmt: skip
         try:
-            wire.patience(_PATIENCE)
-            agreed_wire, agreed = handshake.agree(wire, self._shelf, self._certificates)
-            if isinstance(agreed_wire, SocketWire):
-                client.is_sealed = agreed_wire is not wire
-                wire = agreed_wire
-                self._keep(client, wire)
-            wire.patience(None)
-            fault: Exception | None = None
-            with self._shelf.lend(agreed.name, client) as disk:
-                client.disk = disk.name
-                self._heard("took", client, "")
-                try:
-                    transmission.serve(wire, disk, agreed, client, self._ending.is_set)
-                except Exception as error:  # the disk is closed well, however its client goes
-                    fault = error
-            if fault is not None:
-                raise fault
+            self._speaker.speak(visit)
         except WireClosedError as error:
             self._heard("went", client, "" if client.disk else str(error))
-        except handshake.RefusedClientError as error:
+        except RefusedClientError as error:
             self._heard("refused", client, str(error))
         except Exception as error:  # what one client brings about must not end the others
             self._heard("refused", client, f"{type(error).__name__}: {error}")

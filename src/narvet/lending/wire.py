@@ -13,6 +13,10 @@ class WireClosedError(Exception):
     """The client has gone, or says nothing for too long."""
 
 
+class RefusedClientError(Exception):
+    """A client that does not keep to the protocol, asks for what there is not, or is not let in."""
+
+
 class Wire(Protocol):
     """The two directions of a connection."""
 

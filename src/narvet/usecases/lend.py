@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import os
+import re
+import socket
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, field
@@ -20,12 +22,54 @@ from narvet.formats.seals.keyring import opened
 from narvet.formats.volumes import places_over
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.units import show_binary
+from narvet.lending.certificates import Certificates
 from narvet.lending.contract import Client, Lent, OnClient, OneForAll, Shelf
-from narvet.lending.server import Address, Certificates, Server
+from narvet.lending.iscsi.chap import Logins
+from narvet.lending.iscsi.target import IscsiSpeaker
+from narvet.lending.nbd.speaker import NbdSpeaker
+from narvet.lending.server import Address, Server
+from narvet.lending.visit import Speaker
 from narvet.usecases.branch import branch
 
 Place = int | str | None
 """A partition by its number, a volume by its name with that of its pool, or the whole disk."""
+
+
+@dataclass(frozen=True)
+class OverNbd:
+    """Lending over NBD, each image a disk of its own; with `certificates` every connection is sealed."""
+
+    certificates: Certificates | None = None
+
+    def speaker(self, shelf: Shelf) -> Speaker:
+        """Return who speaks with the clients."""
+        return NbdSpeaker(shelf, self.certificates)
+
+
+@dataclass(frozen=True)
+class OverIscsi:
+    """Lending over iSCSI, the images as units 0 and on of one target; with `logins` only to those who know a secret."""
+
+    target: str
+    logins: Logins | None = None
+
+    def speaker(self, shelf: Shelf) -> Speaker:
+        """Return who speaks with the clients.
+
+        Raises:
+            RequestError: the target's name is none.
+        """
+        if not _TARGET.fullmatch(self.target):
+            raise RequestError(
+                f"{self.target}: this is no name of a target; give one like iqn.2026-11.org.example:vault, in small "
+                "letters"
+            )
+        return IscsiSpeaker(shelf, self.target, self.logins)
+
+
+_TARGET = re.compile(
+    r"(iqn\.\d{4}-\d{2}\.[a-z0-9.-]+(:[a-z0-9.:-]+)?|eui\.[0-9a-f]{16}|naa\.[0-9a-f]{16}([0-9a-f]{16})?)"
+)
 
 
 @dataclass(frozen=True)
@@ -50,7 +94,7 @@ def lend(
     address: Address,
     heard: OnClient,
     wishes: LendWishes | None = None,
-    certificates: Certificates | None = None,
+    over: OverNbd | OverIscsi | None = None,
 ) -> Iterator[Server]:
     """Lend images, or what is at a place on them, at an address as long as the context lasts.
 
@@ -72,7 +116,7 @@ def lend(
             shelf = ChildEach(wishes)
             for name, one in zip(names, images, strict=True):
                 shelf.bases[name] = stack.enter_context(_base(name, *one, wishes))
-        server = Server(shelf, address, heard, certificates)
+        server = Server((over or OverNbd()).speaker(shelf), address, heard)
         stack.callback(server.end)
         server.start()
         yield server
@@ -106,9 +150,17 @@ def _lent(name: str, image: Path, place: Place, wishes: LendWishes) -> Iterator[
             device = stack.enter_context(open_links(links, links[0].facts.sector_size or 512, writable=True))
             leased.check()
         inner = _at(image, place, device, links[0].facts.sector_size)
-        lent = Lent(name, inner, _about(inner, links[0]), read_only=wishes.read_only)
+        identity = f"{_machine()}\0{os.path.realpath(image)}\0{place}"
+        lent = Lent(name, inner, _about(inner, links[0]), read_only=wishes.read_only, identity=identity)
         yield lent
         lent.flush()
+
+
+def _machine() -> str:
+    """Return what tells this machine from others, so that their disks are never taken for the same one."""
+    with suppress(OSError):
+        return Path("/etc/machine-id").read_text("ascii", "replace").strip() or socket.gethostname()
+    return socket.gethostname()
 
 
 @contextmanager

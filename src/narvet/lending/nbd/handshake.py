@@ -10,15 +10,11 @@ from typing import Protocol
 from narvet.lending.contract import Lent, Shelf
 from narvet.lending.nbd import messages as m
 from narvet.lending.nbd.messages import Answer, Can, Info, Option
-from narvet.lending.wire import Wire, WireClosedError
+from narvet.lending.wire import RefusedClientError, Wire, WireClosedError
 
 _MOST_OPTIONS = 1000  # of one client; more agree on nothing
 _MOST_QUERIES = 64
 _PREFERRED = 4096
-
-
-class RefusedClientError(Exception):
-    """A client that does not keep to the protocol, or asks for what there is not."""
 
 
 @dataclass(frozen=True)

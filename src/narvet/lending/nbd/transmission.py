@@ -11,9 +11,9 @@ from collections.abc import Callable
 from narvet.ground.errors import NarvetError
 from narvet.lending.contract import Client, Lent
 from narvet.lending.nbd import messages as m
-from narvet.lending.nbd.handshake import Agreed, RefusedClientError
+from narvet.lending.nbd.handshake import Agreed
 from narvet.lending.nbd.messages import Chunk, Command, Fault, Flag
-from narvet.lending.wire import Wire
+from narvet.lending.wire import RefusedClientError, Wire
 
 _PIECE = 1 << 20
 _SMALL = 1 << 16  # bytes of a read for which holes are not looked for

@@ -1,0 +1,150 @@
+"""The messages (RFC 7143, section 11): 48 bytes of header, further headers, data, and their checksums if agreed on."""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass
+from enum import IntEnum
+
+import crc32c
+
+from narvet.lending.wire import RefusedClientError, Wire
+
+PORT = 3260  # as IANA has it
+HEADER = 48
+NO_TAG = 0xFFFFFFFF
+MOST_TAKEN = 256 << 10
+"""Bytes of data in one message that are taken (MaxRecvDataSegmentLength)."""
+
+FINAL, CONTINUES = 0x80, 0x40
+
+
+class Op(IntEnum):
+    """What a message is: from initiators, and answers to them."""
+
+    NOP_OUT = 0x00
+    COMMAND = 0x01
+    TASK = 0x02
+    LOGIN = 0x03
+    TEXT = 0x04
+    DATA_OUT = 0x05
+    LOGOUT = 0x06
+    NOP_IN = 0x20
+    RESPONSE = 0x21
+    TASK_RESPONSE = 0x22
+    LOGIN_RESPONSE = 0x23
+    TEXT_RESPONSE = 0x24
+    DATA_IN = 0x25
+    LOGOUT_RESPONSE = 0x26
+    R2T = 0x31
+    REJECT = 0x3F
+
+
+class Reason(IntEnum):
+    """Why a message is rejected (section 11.17.1)."""
+
+    DATA_DIGEST = 0x02
+    PROTOCOL = 0x04
+    NOT_SUPPORTED = 0x05
+    INVALID_FIELD = 0x09
+
+
+@dataclass(frozen=True)
+class Pdu:
+    """A message as it came."""
+
+    header: bytes
+    data: bytes = b""
+
+    @property
+    def op(self) -> int:
+        """What it is."""
+        return self.header[0] & 0x3F
+
+    @property
+    def is_immediate(self) -> bool:
+        """Whether it is out of the order of commands."""
+        return bool(self.header[0] & 0x40)
+
+    @property
+    def flags(self) -> int:
+        """The second byte."""
+        return self.header[1]
+
+    @property
+    def lun(self) -> int:
+        """The unit's number, -1 for one of another form than disks here have (SAM-5, 4.7)."""
+        first, rest = self.number(8, 2), self.header[10:16]
+        if any(rest) or first >> 14 > 1:
+            return -1
+        return first & 0x3FFF if first >> 14 else first if first < 256 else -1
+
+    @property
+    def tag(self) -> int:
+        """The initiator's tag of the task."""
+        return self.number(16)
+
+    def number(self, at: int, length: int = 4) -> int:
+        """Return a number of the header."""
+        return int.from_bytes(self.header[at : at + length], "big")
+
+
+@dataclass(frozen=True)
+class Digests:
+    """Which checksums go with each message (CRC32C: section 13.1)."""
+
+    header: bool = False
+    data: bool = False
+
+
+class DataDigestError(Exception):
+    """Data that are not what was sent; `pdu` has their header."""
+
+    def __init__(self, pdu: Pdu) -> None:
+        super().__init__("data came damaged")
+        self.pdu = pdu
+
+
+def take(wire: Wire, digests: Digests) -> Pdu:
+    """Return the next message.
+
+    Raises:
+        RefusedClientError: it claims more data than was agreed on, or its header is damaged.
+        DataDigestError: its data are damaged.
+        WireClosedError: the initiator has gone.
+    """
+    header = wire.take(HEADER)
+    more = 4 * header[4]
+    length = int.from_bytes(header[5:8], "big")
+    further = wire.take(more) if more else b""
+    if digests.header and wire.take(4) != _digest(header + further):
+        raise RefusedClientError("the header of a message came damaged")
+    if length > MOST_TAKEN:
+        raise RefusedClientError(f"a message claims {length} bytes of data, at most {MOST_TAKEN} were agreed on")
+    if not length:
+        return Pdu(header)
+    padded = bytearray(length + -length % 4)
+    wire.take_into(memoryview(padded))
+    if digests.data and wire.take(4) != _digest(padded):
+        raise DataDigestError(Pdu(header))
+    return Pdu(header, bytes(memoryview(padded)[:length]))
+
+
+def packed(header: bytes | bytearray, data: bytes | memoryview, digests: Digests) -> list[bytes | memoryview]:
+    """Return the parts of a message, whose header gets the length of its data."""
+    length = len(data)
+    head = bytearray(header)
+    head[5:8] = length.to_bytes(3, "big")
+    parts: list[bytes | memoryview] = [bytes(head)]
+    if digests.header:
+        parts.append(_digest(head))
+    if length:
+        pad = bytes(-length % 4)
+        parts += [data, pad] if pad else [data]
+        if digests.data:
+            parts.append(struct.pack("<I", crc32c.crc32c(pad, crc32c.crc32c(data))))
+    return parts
+
+
+def _digest(data: bytes | bytearray) -> bytes:
+    return struct.pack("<I", crc32c.crc32c(data))
