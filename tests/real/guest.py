@@ -40,9 +40,12 @@ MODULES = (
     "dm_crypt",
     "virtio_net",
     "nbd",
+    "iscsi_tcp",
 )
 PROGRAMS = ("qemu-system-x86_64", "busybox", "cpio", "depmod", "gcc", "grub-fstest", "xz", "apt-get")
 SECONDS = 900
+_SOURCES = sorted((Path(__file__).parent / "in_guest").glob("*.c"))
+"""What a guest needs besides a shell: calls of the kernel's own that no shell can make."""
 
 INIT = """#!/bin/busybox sh
 /bin/busybox mkdir -p /proc /sys /dev /etc /mnt /tmp
@@ -59,131 +62,6 @@ echo "== end"
 poweroff -f
 """
 
-
-# The kernel's own call to enlarge a mounted ext4 (fs/ext4/ioctl.c), which no shell can make: grow FOLDER BLOCKS
-GROW = """
-#include <fcntl.h>
-#include <linux/ioctl.h>
-#include <stdlib.h>
-#include <sys/ioctl.h>
-int main(int count, char **words) {
-    unsigned long long blocks = strtoull(words[2], 0, 10);
-    return ioctl(open(words[1], O_RDONLY), _IOW('f', 16, unsigned long long), &blocks) ? 1 : 0;
-}
-"""
-
-
-# The kernel's own call to make a device of parts of others (linux/dm-ioctl.h): map NAME < table, whose lines are
-# "first-sector sectors kind parameters"; it says the path of the device.
-MAP = """
-#include <fcntl.h>
-#include <linux/dm-ioctl.h>
-#include <stdio.h>
-#include <string.h>
-#include <sys/ioctl.h>
-#include <sys/stat.h>
-#include <sys/sysmacros.h>
-static char data[1 << 16];
-static struct dm_ioctl *head = (struct dm_ioctl *)data;
-static int call(int control, char *name, unsigned long what) {
-    head->version[0] = 4; head->data_size = sizeof data; head->data_start = sizeof *head; head->flags = 0;
-    strcpy(head->name, name);
-    return ioctl(control, what, data);
-}
-int main(int count, char **words) {
-    int control = open("/dev/mapper/control", O_RDWR);
-    memset(data, 0, sizeof data);
-    if (call(control, words[1], DM_DEV_CREATE)) { perror("create"); return 1; }
-    unsigned long long device = head->dev;
-    memset(data, 0, sizeof data);
-    char line[4096], *at = data + sizeof *head;
-    while (fgets(line, sizeof line, stdin)) {
-        struct dm_target_spec *spec = (struct dm_target_spec *)at;
-        char rest[4096];
-        unsigned long long start, length;
-        if (sscanf(line, "%llu %llu %15s %[^\\n]", &start, &length, spec->target_type, rest) != 4) return 2;
-        spec->sector_start = start; spec->length = length;
-        strcpy(at + sizeof *spec, rest);
-        spec->next = (sizeof *spec + strlen(rest) + 8) / 8 * 8;
-        at += spec->next; head->target_count++;
-    }
-    unsigned targets = head->target_count;
-    head->target_count = targets;
-    if (call(control, words[1], DM_TABLE_LOAD)) { perror("load"); return 3; }
-    memset(data, 0, sizeof data);
-    if (call(control, words[1], DM_DEV_SUSPEND)) { perror("resume"); return 4; }
-    char path[64];
-    sprintf(path, "/dev/map-%s", words[1]);
-    mknod(path, S_IFBLK | 0600, makedev((device >> 8) & 0xfff, (device & 0xff) | ((device >> 12) & 0xfff00)));
-    puts(path);
-    return 0;
-}
-"""
-
-# A block device of the kernel's own over NBD (linux/nbd.h): attach DEVICE HOST PORT NAME asks for a disk as the protocol
-# has it, gives the kernel the connection, and goes on in the background; detach DEVICE ends it.
-NBD = """
-#include <arpa/inet.h>
-#include <endian.h>
-#include <fcntl.h>
-#include <linux/nbd.h>
-#include <signal.h>
-#include <stdint.h>
-#include <stdio.h>
-#include <stdlib.h>
-#include <string.h>
-#include <sys/ioctl.h>
-#include <sys/socket.h>
-#include <unistd.h>
-static void get(int link, void *room, size_t length) {
-    for (size_t done = 0; done < length;) {
-        ssize_t got = read(link, (char *)room + done, length - done);
-        if (got <= 0) { puts("attach: the server ended it"); exit(3); }
-        done += got;
-    }
-}
-int main(int count, char **words) {
-    int device = open(words[1], O_RDWR);
-    if (device < 0) { perror(words[1]); return 1; }
-    if (count == 2) {
-        int failed = ioctl(device, NBD_DISCONNECT) | ioctl(device, NBD_CLEAR_SOCK);
-        return failed ? 1 : 0;
-    }
-    struct sockaddr_in where = {.sin_family = AF_INET, .sin_port = htons(atoi(words[3]))};
-    inet_pton(AF_INET, words[2], &where.sin_addr);
-    int link = socket(AF_INET, SOCK_STREAM, 0);
-    if (connect(link, (struct sockaddr *)&where, sizeof where)) { perror("connect"); return 2; }
-    char greeting[18];
-    get(link, greeting, 18);
-    uint32_t length = strlen(words[4]);
-    struct __attribute__((packed)) { uint32_t flags; char magic[8]; uint32_t option, length; } ask =
-        {htonl(3), "IHAVEOPT", htonl(1), htonl(length)};
-    memcpy(ask.magic, "IHAVEOPT", 8);
-    write(link, &ask, sizeof ask);
-    write(link, words[4], length);
-    struct __attribute__((packed)) { uint64_t size; uint16_t flags; } disk;
-    get(link, &disk, sizeof disk);
-    unsigned long block = count > 5 ? atoi(words[5]) : 512;
-    if (ioctl(device, NBD_SET_BLKSIZE, block) || ioctl(device, NBD_SET_SIZE_BLOCKS, be64toh(disk.size) / block) ||
-        ioctl(device, NBD_CLEAR_SOCK) || ioctl(device, NBD_SET_FLAGS, (unsigned long)be16toh(disk.flags)) ||
-        ioctl(device, NBD_SET_TIMEOUT, 60UL) || ioctl(device, NBD_SET_SOCK, link)) { perror("set"); return 4; }
-    if (fork() == 0) {
-        setsid(); close(0); close(1);
-        ioctl(device, NBD_DO_IT);
-        ioctl(device, NBD_CLEAR_QUE); ioctl(device, NBD_CLEAR_SOCK);
-        return 0;
-    }
-    for (int tries = 0; tries < 200; tries++) {
-        char path[64]; char said[32] = "0";
-        snprintf(path, sizeof path, "/sys/block/%s/size", strrchr(words[1], '/') + 1);
-        FILE *file = fopen(path, "r");
-        if (file) { fgets(said, sizeof said, file); fclose(file); }
-        if (atoll(said) > 0) { sleep(1); close(open(words[1], O_RDONLY)); return 0; }
-        usleep(50000);
-    }
-    return 5;
-}
-"""
 
 # How many of its info lines on mounting and unmounting the kernel has left out, which it says as a warning.
 _LEFT_OUT = re.compile(r"EXT4-fs (un)?mount: \d+ callbacks suppressed")
@@ -306,7 +184,8 @@ def complaints(log: str, *names: str, passed_over: tuple[str, ...] = ()) -> list
 def built() -> tuple[Path, Path]:
     """Return the kernel and the initramfs, made once and cached."""
     cache = Path(os.environ.get("NARVET_CACHE") or Path.home() / ".cache" / "narvet") / "guest"
-    mark = hashlib.sha256((INIT + GROW + MAP + NBD + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
+    sources = "".join(one.read_text() for one in _SOURCES)
+    mark = hashlib.sha256((INIT + sources + KERNEL_PACKAGE + " ".join(MODULES)).encode()).hexdigest()[:16]
     place = cache / mark
     cache.mkdir(parents=True, exist_ok=True)
     with (cache / "lock").open("w") as lock:  # two guests find an empty cache at once; one of them builds
@@ -336,9 +215,8 @@ def _build(folder: Path, made: Path) -> None:
     root = folder / "root"
     (root / "bin").mkdir(parents=True)
     shutil.copy(shutil.which("busybox") or "", root / "bin" / "busybox")
-    for name, text in (("grow", GROW), ("map", MAP), ("attach", NBD)):
-        (folder / f"{name}.c").write_text(text)
-        _run("gcc", "-static", "-o", str(root / "bin" / name), f"{name}.c", folder=folder)
+    for source in _SOURCES:
+        _run("gcc", "-static", "-o", str(root / "bin" / source.stem), str(source), folder=folder)
     names = [file for name in MODULES for file in _module(folder, version, name, root)]
     (root / "modules.order").write_text("".join(f"/{name}\n" for name in dict.fromkeys(names)))
     init = root / "init"

@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 import time
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import pytest
 
 from narvet.formats.images.chain import open_image
 from narvet.ground.units import KIB, MIB
+from tests.iscsi_client import NAME, TARGET
 from tests.program import disk, facts, make_sheet, run
 from tests.real.guest import SHOWS, Answers, complaints
 from tests.real.running import Running, running, say
@@ -18,7 +19,8 @@ from tests.test_lend import Lender, lent
 
 NETWORK = ("-netdev", "user,id=n", "-device", "virtio-net-pci,netdev=n")
 FORMATS = {"r": "raw", "q": "qcow2", "c": "vhd", "x": "vhdx", "m": "vmdk"}
-QUIET = ("nbd", "ext4", "xfs", "I/O error")
+QUIET = ("nbd", "iscsi", "connection", " sd ", "ext4", "xfs", "I/O error")
+SETTLED = "for n in $(seq 100); do [ $(ls -d /sys/block/sd*/sd*1 2>/dev/null | wc -l) = {} ] && break; sleep 0.2; done"
 REST = {"x": 'filesystem = "xfs"', "q": 'options = ["discard"]'}
 
 
@@ -35,59 +37,112 @@ def disks(folder: Path) -> dict[str, Path]:
     return {**found, "child": folder / "child.qcow2"}
 
 
-def attach(guest: Running, lender: Lender, names: list[str]) -> None:
+Way = Literal["nbd", "iscsi"]
+
+
+def attach(guest: Running, lender: Lender, names: list[str], way: Way) -> None:
     """Have the kernel attach lent disks, and mount their partitions."""
-    for at, name in enumerate(names):
-        said = guest.tell(f"attach /dev/nbd{at} 10.0.2.2 {lender.port[1]} {name} && echo attached")
+    if way == "iscsi":
+        said = guest.tell(f"initiate 10.0.2.2 {lender.port[1]} {TARGET} && echo attached")
         assert "attached" in said, said
+        guest.tell(
+            f"for one in /sys/class/scsi_host/*/scan; do echo '- - -' > $one; done; {SETTLED.format(len(names))}"
+        )
+    for at, name in enumerate(names):
+        part = f"$(ls /sys/class/scsi_disk/*:0:0:{at}/device/block)1"
+        if way == "nbd":
+            part = f"nbd{at}p1"
+            said = guest.tell(f"attach /dev/nbd{at} 10.0.2.2 {lender.port[1]} {name} && echo attached")
+            assert "attached" in said, said
         kind = "xfs" if name == "x" else "ext4"
         options = "-o discard" if name == "q" else ""
-        said = guest.tell(f"mkdir -p /srv/{name}; mount -t {kind} {options} /dev/nbd{at}p1 /srv/{name} && echo mounted")
+        said = guest.tell(f"mkdir -p /srv/{name}; mount -t {kind} {options} /dev/{part} /srv/{name} && echo mounted")
         assert "mounted" in said, said + guest.tell("cat /proc/partitions; dmesg | tail")
 
 
-def detach(guest: Running, names: list[str]) -> None:
+def detach(guest: Running, names: list[str], way: Way) -> None:
     """Have the kernel let all of them go."""
     for at, name in enumerate(names):
-        said = guest.tell(f"umount /srv/{name} && sync && attach /dev/nbd{at} && echo detached")
+        ends = f"attach /dev/nbd{at}"
+        if way == "iscsi":
+            ends = f"for one in /sys/class/scsi_disk/*:0:0:{at}/device/delete; do echo 1 > $one; done"
+        said = guest.tell(f"umount /srv/{name} && sync && {ends} && echo detached")
         assert "detached" in said, said
+    if way == "iscsi":
+        assert "ended" in guest.tell("initiate && echo ended")
 
 
 @pytest.mark.guest
-def test_the_kernel_attaches_what_is_lent(tmp_path: Path) -> None:
+@pytest.mark.parametrize("way", ["nbd", "iscsi"])
+def test_the_kernel_attaches_what_is_lent(tmp_path: Path, way: Way) -> None:
     """Every format and a child, under load, detached and attached again, the program ended and started in between."""
     images = disks(tmp_path)
     review = facts("review", str(tmp_path / "sheet.toml"))
     promised = {part["at"]: part["shows"] for one in review["disks"] for part in one["partitions"]}
-    names, words = list(images), [str(path) for path in images.values()]
+    names, words = list(images), [*map(str, images.values()), "--by", way]
     with running(tmp_path, *NETWORK) as guest:
         guest.tell("ifconfig eth0 10.0.2.15 netmask 255.255.255.0 up")
         with lent(*words, cwd=tmp_path) as lender:
-            attach(guest, lender, names)
+            attach(guest, lender, names, way)
             shows = Answers.of(guest.tell("; ".join(SHOWS.format(at=f"/srv/{name}") for name in names)))
             for at, wanted in promised.items():
                 assert shows.shows(at) == wanted, at
             for name in names:
                 said = guest.tell(filled(name), 900)
                 assert "failed" not in said, said
-            detach(guest, names)
+            detach(guest, names, way)
             lender.end()
         for name, path in images.items():
             found = facts("survey", str(path))[0]
             assert [one["rule"] for one in found["findings"]] == [], name
         with lent(*words, cwd=tmp_path) as lender:
-            attach(guest, lender, names)
+            attach(guest, lender, names, way)
             for name in names:
                 assert "41 OK" in guest.tell(
                     f"cd /srv/{name}; sha256sum -c .sums 2>&1 | grep -c OK | sed 's/$/ OK/'; cd /"
                 )
             killed = guest.tell("dd if=/dev/urandom of=/srv/r/more bs=64k count=100 2>/dev/null; sync; echo stored")
             assert "stored" in killed
-            detach(guest, names)
+            detach(guest, names, way)
             lender.end()
-        detached = ("shutting down sockets", "Receive control failed")  # what it says of each end that it was asked for
+        # what it says of each end that it was asked for
+        detached = ("shutting down sockets", "detected conn error (1020)")
         assert complaints(guest.tell("dmesg -r"), *QUIET, passed_over=detached) == []
     assert facts("confirm", str(tmp_path / "sheet.toml"))["agrees"]
+
+
+@pytest.mark.guest
+def test_the_hypervisor_takes_units(tmp_path: Path) -> None:
+    """It logs in by a secret; its guest's own SCSI driver speaks with units through it, trims and flushes them."""
+    images = disks(tmp_path)
+    (tmp_path / "logins.toml").write_text('[clients]\nhost = "a secret of the host"\n')
+    (tmp_path / "logins.toml").chmod(0o600)
+    (tmp_path / "secret").write_text("a secret of the host")
+    names = ["q", "m", "child"]
+    words = ["--by", "iscsi", "--logins", "logins.toml"]
+    with lent(*(str(images[name]) for name in names), *words, cwd=tmp_path) as lender:
+        more = ["-object", f"secret,id=s,file={tmp_path / 'secret'}"]
+        for at, name in enumerate(names):
+            url = (
+                f"file.driver=iscsi,file.transport=tcp,file.portal=127.0.0.1:{lender.port[1]},file.target={TARGET},"
+                f"file.lun={at},file.user=host,file.password-secret=s,file.initiator-name={NAME}"
+            )
+            device = "scsi-hd" if name == "m" else "scsi-block"
+            more += ["-drive", f"driver=raw,{url},if=none,id={name},discard=unmap"]
+            more += ["-device", f"{device},drive={name},bus=sc.0,scsi-id={at + 3}"]
+        with running(tmp_path, *more) as guest:
+            for at, name in enumerate(names):
+                part = f"/dev/$(ls /sys/class/scsi_disk/0:0:{at + 3}:0/device/block)1"
+                said = guest.tell(f"mkdir -p /srv/{name}; mount -t ext4 {part} /srv/{name} && echo mounted")
+                assert "mounted" in said, said
+                assert "failed" not in guest.tell(filled(name), 900)
+            stored = images["q"].stat().st_blocks
+            guest.tell("rm -r /srv/q/large /srv/q/d; sync; fstrim /srv/q; sync; umount /srv/q /srv/m /srv/child")
+            assert images["q"].stat().st_blocks < stored - 10 * MIB // 512
+            assert complaints(guest.tell("dmesg -r"), "ext4", "sda", "sdb", "sdc", "I/O error") == []
+        lender.end()
+    for name in names:
+        assert facts("survey", str(images[name]))[0]["findings"] == []
 
 
 def filled(name: str) -> str:
