@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from narvet.lending.iscsi.chap import Chap, FailedError, Logins
@@ -39,7 +40,9 @@ class _RefusedLoginError(Exception):
         self.status = status
 
 
-def log_in(wire: Wire, target: str, logins: Logins | None, handle: int) -> LoggedIn:
+def log_in(
+    wire: Wire, target: str, logins: Logins | None, handle: int, let_in: Callable[[str, bytes], object] | None = None
+) -> LoggedIn:
     """Speak with an initiator until it is let in.
 
     Args:
@@ -47,12 +50,13 @@ def log_in(wire: Wire, target: str, logins: Logins | None, handle: int) -> Logge
         target: the name of the only target here.
         logins: who is let in, None for everybody.
         handle: the session's own (TSIH), 1 to 65535.
+        let_in: hears the name and the number (ISID) of an initiator that has a session before that is told so.
 
     Raises:
         RefusedClientError: it is not let in, and has been told so; or it does not keep to the protocol.
         WireClosedError: it has gone.
     """
-    talk = _Talk(wire, target, logins, handle)
+    talk = _Talk(wire, target, logins, handle, let_in)
     try:
         for _ in range(_MOST_STEPS):
             done = talk.step()
@@ -67,7 +71,15 @@ def log_in(wire: Wire, target: str, logins: Logins | None, handle: int) -> Logge
 class _Talk:
     """One initiator's login."""
 
-    def __init__(self, wire: Wire, target: str, logins: Logins | None, handle: int) -> None:
+    def __init__(
+        self,
+        wire: Wire,
+        target: str,
+        logins: Logins | None,
+        handle: int,
+        let_in: Callable[[str, bytes], object] | None,
+    ) -> None:
+        self._let_in = let_in
         self._wire = wire
         self._target = target
         self._chap = None if logins is None else Chap(logins)
@@ -75,7 +87,7 @@ class _Talk:
         self._terms = Terms()
         self._collected = b""
         self._first: Pdu | None = None
-        self._request = Pdu(bytes(48))
+        self._request = Pdu.of(bytes(48))
         self._stage = _SECURITY
         self._status_number = 1
         self._initiator = ""
@@ -102,19 +114,12 @@ class _Talk:
         if self._first is None:
             answers += self._begin(pdu, asked)
         stage, following = pdu.flags >> 2 & 3, pdu.flags & 3
-        if stage == _SECURITY:
-            answers += self._secure(asked)
-        elif not self._is_let_in:
-            raise _RefusedLoginError(_NOT_LET_IN, "it does not show who it is")
-        else:
-            self._terms, own = agreed(self._terms, asked)
-            answers += own
-            if not self._is_length_told:
-                self._is_length_told = True
-                answers.append(("MaxRecvDataSegmentLength", str(MOST_TAKEN)))
+        answers += self._secure(asked) if stage == _SECURITY else self._operate(asked)
         goes_on = bool(pdu.flags & FINAL) and (stage == _OPERATION or self._is_let_in)
         self._stage = following if goes_on else stage
         done = self._stage == _FULL
+        if done and self._let_in is not None and not self._is_discovery:
+            self._let_in(self._initiator, pdu.header[8:14])
         self._answer((FINAL | stage << 2 | following) if goes_on else stage << 2, answers, handle=done)
         if not done:
             return None
@@ -176,6 +181,16 @@ class _Talk:
         known = ("AuthMethod", "CHAP_A", "CHAP_N", "CHAP_R", "CHAP_I", "CHAP_C")
         self._terms, own = agreed(self._terms, {key: value for key, value in asked.items() if key not in known})
         return answers + own
+
+    def _operate(self, asked: dict[str, str]) -> list[tuple[str, str]]:
+        """Agree on the terms, and tell once how much is taken."""
+        if not self._is_let_in:
+            raise _RefusedLoginError(_NOT_LET_IN, "it does not show who it is")
+        self._terms, answers = agreed(self._terms, asked)
+        if not self._is_length_told:
+            self._is_length_told = True
+            answers.append(("MaxRecvDataSegmentLength", str(MOST_TAKEN)))
+        return answers
 
     def _answer(self, flags: int, pairs: list[tuple[str, str]], *, handle: bool = False, status: int = 0) -> None:
         request = self._request

@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 from enum import IntEnum
+from typing import NamedTuple
 
 import crc32c
 
@@ -49,44 +50,39 @@ class Reason(IntEnum):
     INVALID_FIELD = 0x09
 
 
-@dataclass(frozen=True)
-class Pdu:
-    """A message as it came."""
+class Pdu(NamedTuple):
+    """A message as it came: what it is, its second byte, and the initiator's tag of its task; then all of it."""
 
+    op: int
+    is_immediate: bool
+    flags: int
+    tag: int
     header: bytes
     data: bytes = b""
 
-    @property
-    def op(self) -> int:
-        """What it is."""
-        return self.header[0] & 0x3F
-
-    @property
-    def is_immediate(self) -> bool:
-        """Whether it is out of the order of commands."""
-        return bool(self.header[0] & 0x40)
-
-    @property
-    def flags(self) -> int:
-        """The second byte."""
-        return self.header[1]
+    @classmethod
+    def of(cls, header: bytes, data: bytes = b"") -> Pdu:
+        """Take a header apart."""
+        first, flags, tag = _BEGIN.unpack_from(header)
+        return cls(first & 0x3F, first & 0x40 != 0, flags, tag, header, data)
 
     @property
     def lun(self) -> int:
         """The unit's number, -1 for one of another form than disks here have (SAM-5, 4.7)."""
-        first, rest = self.number(8, 2), self.header[10:16]
-        if any(rest) or first >> 14 > 1:
+        first, rest = _LUN.unpack_from(self.header, 8)
+        if rest != _NO_FURTHER or first >> 14 > 1:
             return -1
-        return first & 0x3FFF if first >> 14 else first if first < 256 else -1
-
-    @property
-    def tag(self) -> int:
-        """The initiator's tag of the task."""
-        return self.number(16)
+        return int(first & 0x3FFF if first >> 14 else first if first < 256 else -1)
 
     def number(self, at: int, length: int = 4) -> int:
         """Return a number of the header."""
         return int.from_bytes(self.header[at : at + length], "big")
+
+
+_BEGIN = struct.Struct(">BB14xI")
+_LUN = struct.Struct(">H6s")
+_NO_FURTHER = bytes(6)
+_LENGTHS = struct.Struct(">4xI")  # of further headers, in words, and of data, in bytes
 
 
 @dataclass(frozen=True)
@@ -114,27 +110,29 @@ def take(wire: Wire, digests: Digests) -> Pdu:
         WireClosedError: the initiator has gone.
     """
     header = wire.take(HEADER)
-    more = 4 * header[4]
-    length = int.from_bytes(header[5:8], "big")
+    (lengths,) = _LENGTHS.unpack_from(header)
+    more, length = lengths >> 24 << 2, lengths & 0xFFFFFF
     further = wire.take(more) if more else b""
     if digests.header and wire.take(4) != _digest(header + further):
         raise RefusedClientError("the header of a message came damaged")
     if length > MOST_TAKEN:
         raise RefusedClientError(f"a message claims {length} bytes of data, at most {MOST_TAKEN} were agreed on")
     if not length:
-        return Pdu(header)
+        return Pdu.of(header)
     padded = bytearray(length + -length % 4)
     wire.take_into(memoryview(padded))
     if digests.data and wire.take(4) != _digest(padded):
-        raise DataDigestError(Pdu(header))
-    return Pdu(header, bytes(memoryview(padded)[:length]))
+        raise DataDigestError(Pdu.of(header))
+    return Pdu.of(header, bytes(memoryview(padded)[:length]))
 
 
 def packed(header: bytes | bytearray, data: bytes | memoryview, digests: Digests) -> list[bytes | memoryview]:
     """Return the parts of a message, whose header gets the length of its data."""
     length = len(data)
-    head = bytearray(header)
-    head[5:8] = length.to_bytes(3, "big")
+    head = header
+    if length:
+        head = bytearray(header)
+        head[5:8] = length.to_bytes(3, "big")
     parts: list[bytes | memoryview] = [bytes(head)]
     if digests.header:
         parts.append(_digest(head))

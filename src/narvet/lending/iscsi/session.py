@@ -38,7 +38,13 @@ _MOST_WAITING = 2 * _WINDOW  # messages; those out of order count too
 _PIECE = 1 << 20
 _WRAP = 0xFFFFFFFF
 _READS, _WRITES, _OVER, _UNDER = 0x40, 0x20, 0x04, 0x02
-_NUMBERED = (Op.NOP_OUT, Op.COMMAND, Op.TASK, Op.TEXT, Op.LOGOUT)
+_NUMBERS = struct.Struct(">III")
+_DATA_HEAD = struct.Struct(">BBxB12xII")
+# Plain numbers, as they are held against each message.
+_NOP, _COMMAND, _TASK, _TEXT, _DATA, _LOGOUT, _DATA_IN = (
+    int(one) for one in (Op.NOP_OUT, Op.COMMAND, Op.TASK, Op.TEXT, Op.DATA_OUT, Op.LOGOUT, Op.DATA_IN)
+)
+_NUMBERED = frozenset((_NOP, _COMMAND, _TASK, _TEXT, _LOGOUT))
 
 # What a task management function is answered with (section 11.6.1).
 _DONE, _NO_TASK, _NO_UNIT, _NOT_SUPPORTED = 0, 1, 2, 5
@@ -58,6 +64,7 @@ class Session:
         self._wire = wire
         self._units = units
         self._terms = logged_in.terms
+        self._most_at_once = min(self._terms.most_sent, self._terms.longest_burst, _PIECE)
         self._is_discovery = logged_in.is_discovery
         self._client = client
         self._target = target
@@ -95,7 +102,7 @@ class Session:
                 pdu = take(self._wire, self._terms.digests)
             except DataDigestError as error:
                 self._reject(error.pdu, Reason.DATA_DIGEST)
-                if error.pdu.op == Op.COMMAND:
+                if error.pdu.op == _COMMAND:
                     self._count(error.pdu)
                     self._respond(error.pdu, BAD_CHECKSUM)
                 raise RefusedClientError("the data of a message came damaged") from None
@@ -122,28 +129,30 @@ class Session:
         number = self._status_number
         if counts:
             self._status_number = (number + 1) & _WRAP
-        room = _WINDOW - 1 - sum(1 for one in self._waiting if not one.is_immediate)
-        return struct.pack(">III", number, self._command_number, (self._command_number + room) & _WRAP)
+        room = _WINDOW - 1
+        if self._waiting:
+            room -= sum(1 for one in self._waiting if not one.is_immediate)
+        return _NUMBERS.pack(number, self._command_number, (self._command_number + room) & _WRAP)
 
     def _reject(self, pdu: Pdu, reason: Reason) -> None:
         header = struct.pack(">BBB13xII", Op.REJECT, FINAL, reason, NO_TAG, 0) + self._numbers() + bytes(12)
         self._give(header, pdu.header)
 
     def _act(self, pdu: Pdu) -> None:
-        if pdu.op == Op.COMMAND and not self._is_discovery:
+        if pdu.op == _COMMAND and not self._is_discovery:
             self._command(pdu)
-        elif pdu.op == Op.NOP_OUT:
+        elif pdu.op == _NOP:
             self._echo(pdu)
-        elif pdu.op == Op.TASK and not self._is_discovery:
+        elif pdu.op == _TASK and not self._is_discovery:
             self._manage(pdu, None)
-        elif pdu.op == Op.TEXT:
+        elif pdu.op == _TEXT:
             self._tell_targets(pdu)
-        elif pdu.op == Op.LOGOUT:
+        elif pdu.op == _LOGOUT:
             self._log_out(pdu)
-        elif pdu.op == Op.DATA_OUT:
+        elif pdu.op == _DATA:
             pass  # of a command that has ended meanwhile
         else:
-            self._reject(pdu, Reason.PROTOCOL if pdu.op in (Op.COMMAND, Op.TASK, Op.LOGIN) else Reason.NOT_SUPPORTED)
+            self._reject(pdu, Reason.PROTOCOL if pdu.op in (_COMMAND, _TASK, Op.LOGIN) else Reason.NOT_SUPPORTED)
 
     def _echo(self, pdu: Pdu) -> None:
         if pdu.tag == NO_TAG:
@@ -189,7 +198,7 @@ class Session:
         if function == _ABORT_TASK:
             tag = pdu.number(20)
             ends = current is not None and current.tag == tag
-            found = [one for one in self._waiting if one.op == Op.COMMAND and one.tag == tag]
+            found = [one for one in self._waiting if one.op == _COMMAND and one.tag == tag]
             self._drop(lambda one: one in found)
             answer = _DONE if ends or found else _NO_TASK
         elif function in (_ABORT_SET, _CLEAR_SET, _RESET_UNIT):
@@ -202,7 +211,7 @@ class Session:
                     unit.reset()
         elif function in (_RESET_WARM, _RESET_COLD):
             ends = current is not None
-            self._drop(lambda one: one.op == Op.COMMAND)
+            self._drop(lambda one: one.op == _COMMAND)
             for one in self._units.values():
                 one.reset()
         else:
@@ -215,7 +224,7 @@ class Session:
 
     def _drop(self, which: Callable[[Pdu], bool]) -> None:
         """Forget commands that wait."""
-        self._waiting = deque(one for one in self._waiting if one.op != Op.COMMAND or not which(one))
+        self._waiting = deque(one for one in self._waiting if one.op != _COMMAND or not which(one))
 
     def _command(self, pdu: Pdu) -> None:
         """Do a SCSI command, and say how it ended."""
@@ -226,11 +235,7 @@ class Session:
         unit = self._units.get(pdu.lun)
         cdb = pdu.header[32:48]
         try:
-            order: Order
-            if unit is None:
-                order = order_without_unit(cdb, list(self._units))
-            else:
-                order = order_of(unit, cdb, self, list(self._units))
+            order = order_without_unit(cdb, self._units) if unit is None else order_of(unit, cdb, self, self._units)
             self._do(pdu, unit, order)
         except CheckError as error:
             self._respond(pdu, error.sense)
@@ -290,29 +295,39 @@ class Session:
         if not sent:
             self._respond(pdu, short=length)
             return
-        flags, residual = _residual(length, expected)
+        end = (
+            (FINAL | 1, 0)
+            if length == expected
+            else (FINAL | 1 | _residual(length, expected)[0], abs(length - expected))
+        )
         while at < sent:
-            data = memoryview(read(at, min(_PIECE, sent - at)))
-            parts = list[bytes | memoryview]()
-            inner = 0
-            while inner < len(data):
+            data = read(at, min(_PIECE, sent - at))
+            if len(data) == sent <= self._most_at_once:
+                self._wire.give(*self._part(pdu, 0, data, *end))
+                self._moved = sent
+                return
+            parts, inner = list[bytes | memoryview](), 0
+            view = memoryview(data)
+            while inner < len(view):
                 place = at + inner
-                size = min(self._terms.most_sent, len(data) - inner, burst - place % burst)
-                is_last = place + size == sent
-                ends = is_last or (place + size) % burst == 0
-                head = struct.pack(
-                    ">BBxB12xII", Op.DATA_IN, (FINAL if ends else 0) | (1 | flags if is_last else 0), 0, pdu.tag, NO_TAG
-                )
-                numbers = self._numbers(counts=is_last)
-                if not is_last:
-                    numbers = bytes(4) + numbers[4:]
-                tail = struct.pack(">III", self._parts, place, residual if is_last else 0)
-                parts += packed(head + numbers + tail, data[inner : inner + size], self._terms.digests)
-                self._parts += 1
+                size = min(self._terms.most_sent, len(view) - inner, burst - place % burst)
+                flags = FINAL if (place + size) % burst == 0 else 0
+                told = end if place + size == sent else (flags, 0)
+                parts += self._part(pdu, place, view[inner : inner + size], *told)
                 inner += size
             self._wire.give(*parts)
-            at += len(data)
+            at += len(view)
             self._moved = at
+
+    def _part(
+        self, pdu: Pdu, place: int, data: bytes | memoryview, flags: int, residual: int
+    ) -> list[bytes | memoryview]:
+        """Return a message with data for the initiator; the last one of a command says how that ended as well."""
+        numbers = self._numbers(counts=bool(flags & 1))
+        head = _DATA_HEAD.pack(_DATA_IN, flags, 0, pdu.tag, NO_TAG)
+        tail = _NUMBERS.pack(self._parts, place, residual)
+        self._parts += 1
+        return packed(head + (numbers if flags & 1 else bytes(4) + numbers[4:]) + tail, data, self._terms.digests)
 
     def _receive(self, pdu: Pdu, length: int, write: Callable[[int, bytes | memoryview], object]) -> None:
         """Take what a command writes: what came with it, and what is asked for then.
@@ -361,7 +376,7 @@ class Session:
         end = at + size
         while at < end:
             came = self._next()
-            if came.op == Op.DATA_OUT:
+            if came.op == _DATA:
                 if came.tag != pdu.tag:
                     continue  # of a command that has ended
                 if came.number(20) != self._transfer_tag or came.number(40) != at or at + len(came.data) > end:
@@ -370,10 +385,10 @@ class Session:
                 at += len(came.data)
                 if bool(came.flags & FINAL) != (at == end):
                     raise RefusedClientError("it sends more or less data than were asked for")
-            elif came.op == Op.TASK:
+            elif came.op == _TASK:
                 if self._manage(came, pdu):
                     raise _AbortedError
-            elif came.op == Op.NOP_OUT and came.is_immediate:
+            elif came.op == _NOP and came.is_immediate:
                 self._echo(came)
             elif len(self._waiting) >= _MOST_WAITING or len(came.data) > MOST_ALONG:
                 raise RefusedClientError("it sends more commands than it may")

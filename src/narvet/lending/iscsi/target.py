@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from narvet.lending.contract import Client, Shelf
 from narvet.lending.iscsi.chap import Logins
-from narvet.lending.iscsi.login import LoggedIn, log_in
+from narvet.lending.iscsi.login import log_in
 from narvet.lending.iscsi.session import Session
 from narvet.lending.scsi.unit import Unit
 from narvet.lending.visit import PATIENCE, Visit
@@ -68,25 +68,31 @@ class IscsiSpeaker:
 
     def speak(self, visit: Visit) -> None:
         """Let an initiator log in, and serve its session."""
-        visit.wire.patience(PATIENCE)
-        logged_in = log_in(visit.wire, self._target, self._logins, next(self._handles))
-        client = visit.client
-        client.disk = "discovery" if logged_in.is_discovery else ", ".join(self._shelf.names)
-        address = _shown(visit.wire)
-        if logged_in.is_discovery:
-            Session(visit.wire, {}, logged_in, client, self._target, address).serve(visit.is_ending)
-            return
-        with self._only(visit.wire, logged_in), self._home(logged_in.initiator, client) as home:
+        wire, client = visit.wire, visit.client
+        wire.patience(PATIENCE)
+        with ExitStack() as stack:
+
+            def let_in(initiator: str, isid: bytes) -> None:
+                stack.enter_context(self._only(wire, initiator, isid))
+
+            logged_in = log_in(wire, self._target, self._logins, next(self._handles), let_in)
+            address = _shown(wire)
+            if logged_in.is_discovery:
+                client.disk = "discovery"
+                Session(wire, {}, logged_in, client, self._target, address).serve(visit.is_ending)
+                return
+            client.disk = ", ".join(self._shelf.names)
+            home = stack.enter_context(self._home(logged_in.initiator, client))
             visit.took()
-            visit.wire.patience(None)
-            session = Session(visit.wire, home.units, logged_in, client, self._target, address)
+            wire.patience(None)
+            session = Session(wire, home.units, logged_in, client, self._target, address)
             session.serve(visit.is_ending)
             home.is_left = session.has_logged_out
 
     @contextmanager
-    def _only(self, wire: SocketWire, logged_in: LoggedIn) -> Iterator[None]:
+    def _only(self, wire: SocketWire, initiator: str, isid: bytes) -> Iterator[None]:
         """End the session that an initiator begins anew, before it goes on (RFC 7143, section 6.3.5)."""
-        key, own = (logged_in.initiator, logged_in.isid), _Running(wire)
+        key, own = (initiator, isid), _Running(wire)
         with self._guard:
             before = self._running.get(key)
             self._running[key] = own

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection
+from typing import NamedTuple
 
 from narvet.ground.units import MIB
 from narvet.lending.scsi import pages
@@ -27,8 +27,7 @@ _INQUIRY, _REQUEST_SENSE, _REPORT_LUNS = 0x12, 0x03, 0xA0
 _PIECE = MIB
 
 
-@dataclass(frozen=True)
-class _Asked:
+class _Asked(NamedTuple):
     """A command's bytes, the unit it goes to, and the session it comes from."""
 
     unit: Unit
@@ -44,7 +43,7 @@ class _Asked:
         Raises:
             CheckError: they lie behind the disk's end, or are more than one command may ask for.
         """
-        size = self.unit.disk.sector_size
+        size = self.unit.sector_size
         if first + count > self.unit.blocks:
             raise CheckError(OUT_OF_RANGE)
         if count * size > most:
@@ -68,7 +67,7 @@ class _Asked:
 _WIDTHS = {0: 6, 1: 10, 2: 10, 4: 16, 5: 12}  # bytes of a command, by its group (SPC-4, 4.2.5.1)
 
 
-def order_of(unit: Unit, cdb: bytes, nexus: Nexus, numbers: list[int]) -> Order:
+def order_of(unit: Unit, cdb: bytes, nexus: Nexus, numbers: Collection[int]) -> Order:
     """Return what a command asks for.
 
     Args:
@@ -97,7 +96,7 @@ def order_of(unit: Unit, cdb: bytes, nexus: Nexus, numbers: list[int]) -> Order:
     return found(_Asked(unit, cdb, nexus))
 
 
-def order_without_unit(cdb: bytes, numbers: list[int]) -> Order:
+def order_without_unit(cdb: bytes, numbers: Collection[int]) -> Order:
     """Return what a command asks for that goes to a number at which there is no unit (SPC-4, 6.6.1).
 
     Raises:
@@ -115,15 +114,15 @@ def order_without_unit(cdb: bytes, numbers: list[int]) -> Order:
 # Who and what it is.
 
 
-def _units(asked: _Asked, numbers: list[int]) -> Order:
+def _units(asked: _Asked, numbers: Collection[int]) -> Order:
     return _numbers(numbers, asked.number(6, 4), asked.cdb[2])
 
 
-def _numbers(numbers: list[int], room: int, kind: int) -> Order:
+def _numbers(numbers: Collection[int], room: int, kind: int) -> Order:
     """Return the units' numbers (REPORT LUNS: SPC-4, 6.33), each in the form of SAM-5, 4.7.7."""
     if kind > 2:
         raise CheckError(INVALID_FIELD)
-    own = [] if kind == 1 else numbers  # 1: only well known ones, of which there are none
+    own = () if kind == 1 else numbers  # 1: only well known ones, of which there are none
     rows = b"".join(struct.pack(">H6x", number if number < 256 else 0x4000 | number) for number in own)
     return Tell((struct.pack(">I4x", len(rows)) + rows)[:room])
 

@@ -6,26 +6,23 @@ Offsets and lengths are bytes of the disk.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True)
-class Tell:
+class Tell(NamedTuple):
     """Bytes for the initiator, none where a command tells nothing."""
 
     data: bytes = b""
 
 
-@dataclass(frozen=True)
-class Read:
+class Read(NamedTuple):
     """A range of the disk for the initiator."""
 
     offset: int
     length: int
 
 
-@dataclass(frozen=True)
-class Write:
+class Write(NamedTuple):
     """A range of the disk that the initiator sends; with `through` on stable storage before it is told done."""
 
     offset: int
@@ -33,24 +30,21 @@ class Write:
     through: bool = False
 
 
-@dataclass(frozen=True)
-class Compare:
+class Compare(NamedTuple):
     """A range of the disk to be held against what the initiator sends."""
 
     offset: int
     length: int
 
 
-@dataclass(frozen=True)
-class Take:
+class Take(NamedTuple):
     """Parameters of at most 64 KiB, and who does something with them."""
 
     length: int
     done: Callable[[bytes], object]
 
 
-@dataclass(frozen=True)
-class Work:
+class Work(NamedTuple):
     """Something to be done on the disk without a byte over the wire."""
 
     do: Callable[[], object]

@@ -13,7 +13,10 @@ Nexus = object
 
 
 class Unit:
-    """A logical unit; `number` is its LUN, 0 to 16383. Sessions of several threads may use it at once."""
+    """A logical unit; `number` is its LUN, 0 to 16383, `blocks` its count of logical blocks.
+
+    Sessions of several threads may use it at once.
+    """
 
     def __init__(self, number: int, disk: Lent) -> None:
         self.number = number
@@ -22,15 +25,12 @@ class Unit:
         self.serial = digest[:10].hex()
         # NAA "locally assigned" (SPC-4, 7.8.6.6): four bits that say so, and sixty of our own.
         self.naa = bytes([0x30 | digest[10] & 0x0F]) + digest[11:18]
+        self.sector_size = disk.sector_size
+        self.blocks = disk.size // self.sector_size
         self._guard = threading.Lock()
         self._holder: Nexus | None = None
         self._attentions: dict[int, Sense] = {}
         self._nexuses: dict[int, Nexus] = {}
-
-    @property
-    def blocks(self) -> int:
-        """Logical blocks of the disk."""
-        return self.disk.size // self.disk.sector_size
 
     def meet(self, nexus: Nexus) -> None:
         """Hear that a session begins."""
