@@ -27,6 +27,7 @@ from narvet.sheet.form import (
     schema,
 )
 from narvet.sheet.keys import key_table
+from narvet.standin.app import openapi
 from narvet.usecases.words import words_table
 
 FORMS: dict[str, type[Form]] = {
@@ -52,6 +53,7 @@ def write(folder: Path) -> None:
         (folder / "schemas").mkdir(exist_ok=True)
         (folder / "schemas" / f"{command}.json").write_text(json.dumps(json_schema(command), indent=2) + "\n")
     (folder / "narvet.1").write_text(manual())
+    (folder / "service.json").write_text(json.dumps(openapi(), indent=2) + "\n")
     page = folder / "sheet.md"
     text = page.read_text()
     tables = {f"keys of {name}": (key_table(form), name) for name, form in FORMS.items()}

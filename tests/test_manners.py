@@ -27,7 +27,7 @@ from narvet.usecases.interview import Interview, forget_answers, interview, keep
 from tests.program import IDENTITY, disk, facts, make_sheet, run
 
 ONLY_LOOK = {"review", "survey", "devices", "confirm", "history", "explain"}
-SERVE = {"lend"}  # until it is ended; a try of it would be the thing itself
+SERVE = {"lend", "standin"}  # until it is ended; a try of it would be the thing itself
 WHOLE = click.Context(cli)
 
 

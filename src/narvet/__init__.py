@@ -51,11 +51,17 @@ if TYPE_CHECKING:
     from narvet.model.moves import Difference, Step
     from narvet.plan.by_hand import HandWork
     from narvet.report.frame import Table, table
+    from narvet.services.calls import NotDoneError
+    from narvet.services.client import Service
+    from narvet.services.client import Wanted as ServiceOrder
+    from narvet.services.tokens import token_from
     from narvet.sheet.draft import Drafted, Request, request_keys
     from narvet.sheet.find import find_sheet, sheets_in
     from narvet.sheet.form import Sheet
     from narvet.sheet.read import read_sheet
     from narvet.sheet.values import SYSTEMS
+    from narvet.standin.serve import stand_in
+    from narvet.standin.trouble import Wanted as Trouble
     from narvet.usecases.adopt import Adopted, adopt
     from narvet.usecases.attach import Attached, Attaching, attach, detach, write_list
     from narvet.usecases.branch import Branched, branch
@@ -118,11 +124,16 @@ _HOMES = {
     "model.layout": ("Layout", "PlannedDisk", "StoreCapacity"),
     "model.moves": ("Difference", "Step"),
     "report.frame": ("Table", "table"),
+    "services.calls": ("NotDoneError",),
+    "services.client": ("Service", "ServiceOrder=Wanted"),
+    "services.tokens": ("token_from",),
     "sheet.draft": ("Drafted", "Request", "request_keys"),
     "sheet.find": ("find_sheet", "sheets_in"),
     "sheet.form": ("Sheet",),
     "sheet.read": ("read_sheet",),
     "sheet.values": ("SYSTEMS",),
+    "standin.serve": ("stand_in",),
+    "standin.trouble": ("Trouble=Wanted",),
     "usecases.keys": ("KeyChange", "Keys", "keys", "put_back"),
     "usecases.adopt": ("Adopted", "adopt"),
     "usecases.attach": ("Attached", "Attaching", "attach", "detach", "write_list"),
@@ -157,19 +168,20 @@ _HOME_OF = {name.partition("=")[0]: (home, name.rpartition("=")[2]) for home, na
 
 __all__ = [
     "FILESYSTEMS", "IMAGE_FORMATS", "KEYS", "PURPOSES", "RULES", "SYSTEMS", "TABLES", "WORDS", "Address", "Adopted",
-    "Attached", "Attaching", "Branched", "BugError", "Certificates", "Choice", "Client", "Device", "Difference", "Disk",
-    "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover", "HasRoots",
-    "Image", "ImageError", "Installed", "Interview", "KeyChange", "Keyring", "Keys", "Layout", "LendWishes", "Looked",
-    "Made", "NarvetError", "OverIscsi", "OverNbd", "Partition", "Place", "PlannedDisk", "Question", "Recast",
-    "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError", "Resized", "Reviewed", "Rule", "Server",
-    "Sheet", "SizeError", "Step", "StoreCapacity", "Table", "Tied", "UnsupportedError", "What", "Wrapped", "Written",
-    "adopt", "attach", "branch", "change_example", "confirm", "confirm_inside", "counted", "current_keyring", "detach",
-    "draft", "enlarge", "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers",
-    "guest_system", "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview",
-    "keep_answers", "kept_answers", "keys", "lay_example_out", "lend", "list_devices", "look", "make", "nearest",
-    "not_read_in_full", "owner_not_set", "parse_size", "put_back", "read_logins", "read_requests", "read_sheet",
-    "recast", "reclaim", "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "start_blank",
-    "survey", "survey_pools", "table", "take_out", "tie", "unsealing", "unwrap", "wrap", "write", "write_inside",
+    "Attached", "Attaching", "Branched", "BugError", "Certificates", "Choice", "Client", "Device", "Difference",
+    "Disk", "DiskWishes", "Drafted", "Estate", "Event", "ExplainedKey", "Finding", "Guest", "HandWork", "Handover",
+    "HasRoots", "Image", "ImageError", "Installed", "Interview", "KeyChange", "Keyring", "Keys", "Layout",
+    "LendWishes", "Looked", "Made", "NarvetError", "NotDoneError", "OverIscsi", "OverNbd", "Partition", "Place",
+    "PlannedDisk", "Question", "Recast", "RecastWishes", "Reclaimed", "RefusedError", "Request", "RequestError",
+    "Resized", "Reviewed", "Rule", "Server", "Service", "ServiceOrder", "Sheet", "SizeError", "Step", "StoreCapacity",
+    "Table", "Tied", "Trouble", "UnsupportedError", "What", "Wrapped", "Written", "adopt", "attach", "branch",
+    "change_example", "confirm", "confirm_inside", "counted", "current_keyring", "detach", "draft", "enlarge",
+    "entries", "explained_keys", "explained_names", "find_sheet", "fold", "forget_answers", "guest_system",
+    "halted_guest", "handover", "has_errors", "history", "images_in", "install_entries", "interview", "keep_answers",
+    "kept_answers", "keys", "lay_example_out", "lend", "list_devices", "look", "make", "nearest", "not_read_in_full",
+    "owner_not_set", "parse_size", "put_back", "read_logins", "read_requests", "read_sheet", "recast", "reclaim",
+    "request_keys", "retire", "review", "sheets_in", "show_both", "shrink", "stand_in", "start_blank", "survey",
+    "survey_pools", "table", "take_out", "tie", "token_from", "unsealing", "unwrap", "wrap", "write", "write_inside",
     "write_list",
 ]  # fmt: skip
 

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import logging
-import signal
 import sys
 import threading
-from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
-from types import FrameType
 from typing import TYPE_CHECKING, Any
 
 import click
 
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, print_line, remark, report_well, with_partition
+from narvet.cli.ended import ended_by_signals
 from narvet.cli.job import is_quiet, job
 from narvet.cli.unseal import unseals
 
@@ -66,7 +64,7 @@ def command(images: tuple[str, ...], by: str, at: str | None, as_json: bool, **k
     if known["keep"] and known["child_each"] is None:
         raise click.UsageError("--keep is about --child-each.")
     shows = not as_json and not is_quiet() and sys.stderr.isatty()
-    ended = _ended_by_signals()
+    ended = ended_by_signals()
     told = threading.Lock()
 
     def heard(what: What, client: Client, why: str) -> None:
@@ -105,21 +103,6 @@ def _until(ended: threading.Event, server: Server, *, shows: bool) -> None:
     with Live(console=message_console(), auto_refresh=False, transient=True) as live:
         while not ended.wait(_EVERY):
             live.update(view.shown(list(server.clients.values()), str(server.address)), refresh=True)
-
-
-def _ended_by_signals() -> threading.Event:
-    """Return what is set by the first Ctrl-C or end signal; a second Ctrl-C ends at once."""
-    ended = threading.Event()
-
-    def end(number: int, frame: FrameType | None) -> None:
-        del frame
-        ended.set()
-        signal.signal(number, before[number])
-
-    before: dict[int, Callable[..., Any] | int | None] = {
-        one: signal.signal(one, end) for one in (signal.SIGINT, signal.SIGTERM)
-    }
-    return ended
 
 
 def _address(at: str) -> narvet.Address:

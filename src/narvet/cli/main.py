@@ -37,6 +37,7 @@ _COMMANDS = {
     "tie": "have a child follow a base that was moved or copied",
     "fold": "put a child's differences into its base",
     "lend": "lend disks to machines that attach them over the network",
+    "standin": "run a small simulated storage service, to try and test against",
     "reclaim": "have a thin image give back what nothing in it uses",
     "attach": "plug disks into their guests, or list how to do it by hand",
     "detach": "take disks out of their guests",

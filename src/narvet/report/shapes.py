@@ -630,6 +630,13 @@ class WordFacts(TypedDict):
     meaning: str
 
 
+class StandinFacts(TypedDict):
+    """What `standin --json` prints once it serves: where, and the folder of its volumes."""
+
+    url: str
+    folder: str
+
+
 SHAPES: dict[str, Any] = {
     "attach": AttachFacts,
     "branch": BranchFacts,
@@ -653,6 +660,7 @@ SHAPES: dict[str, Any] = {
     "retire": RetireFacts,
     "review": ReviewFacts,
     "shrink": ResizedFacts,
+    "standin": StandinFacts,
     "survey": list[SurveyFacts],
     "tie": TieFacts,
     "unwrap": WrapFacts,
