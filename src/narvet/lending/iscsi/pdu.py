@@ -79,6 +79,7 @@ class Pdu(NamedTuple):
         return int.from_bytes(self.header[at : at + length], "big")
 
 
+_WORD = struct.Struct(">I")
 _BEGIN = struct.Struct(">BB14xI")
 _LUN = struct.Struct(">H6s")
 _NO_FURTHER = bytes(6)
@@ -126,14 +127,15 @@ def take(wire: Wire, digests: Digests) -> Pdu:
     return Pdu.of(header, bytes(memoryview(padded)[:length]))
 
 
-def packed(header: bytes | bytearray, data: bytes | memoryview, digests: Digests) -> list[bytes | memoryview]:
+def packed(header: bytes, data: bytes | memoryview, digests: Digests) -> list[bytes | memoryview]:
     """Return the parts of a message, whose header gets the length of its data."""
     length = len(data)
     head = header
     if length:
-        head = bytearray(header)
-        head[5:8] = length.to_bytes(3, "big")
-    parts: list[bytes | memoryview] = [bytes(head)]
+        head = header[:4] + _WORD.pack(length) + header[8:]
+    if not (digests.header or digests.data or length & 3):
+        return [head, data]
+    parts: list[bytes | memoryview] = [head]
     if digests.header:
         parts.append(_digest(head))
     if length:
@@ -144,5 +146,5 @@ def packed(header: bytes | bytearray, data: bytes | memoryview, digests: Digests
     return parts
 
 
-def _digest(data: bytes | bytearray) -> bytes:
+def _digest(data: bytes | bytearray | memoryview) -> bytes:
     return struct.pack("<I", crc32c.crc32c(data))

@@ -52,12 +52,11 @@ class _Asked(NamedTuple):
 
     def place(self) -> tuple[int, int]:
         """Return the first block and the count that the command names; where they stand goes by its length."""
-        width = _WIDTHS[self.cdb[0] >> 5]
-        if width == 6:
+        group = self.cdb[0] >> 5
+        if group == 0:
             return self.number(1, 3) & 0x1FFFFF, self.cdb[4] or 256
-        if width == 10:
-            return self.number(2, 4), self.number(7, 2)
-        return (self.number(2, 4), self.number(6, 4)) if width == 12 else (self.number(2, 8), self.number(10, 4))
+        first, count = _PLACES[group].unpack_from(self.cdb)
+        return first, count
 
     def check_writable(self) -> None:
         if self.unit.disk.read_only:
@@ -65,6 +64,9 @@ class _Asked(NamedTuple):
 
 
 _WIDTHS = {0: 6, 1: 10, 2: 10, 4: 16, 5: 12}  # bytes of a command, by its group (SPC-4, 4.2.5.1)
+_PLACES = {
+    1: struct.Struct(">2xIxH"), 2: struct.Struct(">2xIxH"), 4: struct.Struct(">2xQI"), 5: struct.Struct(">2xII"),
+}  # fmt: skip
 
 
 def order_of(unit: Unit, cdb: bytes, nexus: Nexus, numbers: Collection[int]) -> Order:
