@@ -13,7 +13,8 @@ endif
 PACKAGES = busybox-static cpio gcc grub-common kmod libc6-dev mount qemu-block-extra qemu-system-x86 util-linux xz-utils
 
 # Tests that are run beside the real judges, so that both halves take as long.
-BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs filesystem_bytes))
+BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs filesystem_bytes retire trust))
+RUN = pytest
 
 .PHONY: demo test check covered versions packages prove screenshots reference site speed clean
 
@@ -26,17 +27,19 @@ ifdef TESTS
 	$(BIN)/pytest $(TESTS)
 else
 	@# Two halves side by side: the real judges with what needs no program of its own, then the rest; what the first
-	@# half says comes last, and then what no test went through.
-	@said=$$(mktemp); export COVERAGE_FILE=$$(mktemp -d)/all; \
-	    $(BIN)/coverage run -m pytest --durations 6 tests/real $(BESIDE) >$$said 2>&1 & real=$$!; \
-	    $(BIN)/coverage run -m pytest --durations 12 --ignore tests/real $(addprefix --ignore ,$(BESIDE)); rest=$$?; \
-	    wait $$real; status=$$?; cat $$said; $(MAKE) -s covered; exit $$((rest | status))
+	@# half says comes last.
+	@said=$$(mktemp); \
+	    $(BIN)/$(RUN) --durations 6 tests/real $(BESIDE) >$$said 2>&1 & real=$$!; \
+	    $(BIN)/$(RUN) --durations 12 --ignore tests/real $(addprefix --ignore ,$(BESIDE)); rest=$$?; \
+	    wait $$real; status=$$?; cat $$said; exit $$((rest | status))
 endif
 
-covered:
-	@$(BIN)/coverage combine --quiet
-	@$(BIN)/coverage json --quiet -o $(COVERAGE_FILE).json
-	@$(BIN)/python -m tests.covered $(COVERAGE_FILE).json
+# The same tests, slower, and then what none of them went through.
+covered: export COVERAGE_FILE = $(shell mktemp -d)/all
+covered: $(VENV)/ready
+	@$(MAKE) -s test RUN="coverage run -m pytest"; status=$$?; \
+	    $(BIN)/coverage combine --quiet && $(BIN)/coverage json --quiet -o $$COVERAGE_FILE.json && \
+	    $(BIN)/python -m tests.covered $$COVERAGE_FILE.json; exit $$status
 
 # The tests without the real judges, on every supported Python that is found here.
 versions: packages
