@@ -53,7 +53,8 @@ def test_what_units_tell(tmp_path: Path) -> None:
     """Each answer as the standards' tables have it: of a disk with small sectors, one with large ones, and none."""
     image(tmp_path, "a.qcow2", 24 * MIB)
     run("make", "b.vhdx", "--size", "80 MiB", "--filesystem", "none", "--sector", "4096", status=0, cwd=tmp_path)
-    with lent("a.qcow2", "b.vhdx", "--by", "iscsi", cwd=tmp_path) as lender:
+    run("make", "c.raw", "--size", "80 MiB", "--filesystem", "ext4", "--sector", "4096", status=0, cwd=tmp_path)
+    with lent("a.qcow2", "b.vhdx", "c.raw", "--by", "iscsi", cwd=tmp_path) as lender:
         one = Initiator(lender.port, SessionType="Discovery").login()
         asked = one.other(4, 0, data=b"SendTargets=All\0", immediate=False)
         where = f"{lender.port[0]}:{lender.port[1]},1"
@@ -62,10 +63,10 @@ def test_what_units_tell(tmp_path: Path) -> None:
         one.log_out()
         one = Initiator(lender.port, HeaderDigest="CRC32C,None", DataDigest="CRC32C", IFMarker="No", XNew="7").login()
         assert one.told["XNew"] == "NotUnderstood" and one.told["HeaderDigest"] == "CRC32C"
-        assert one.good(0, struct.pack(">B8xB", 0xA0, 255), 255) == struct.pack(">I4xQQ", 16, 0, 1 << 48)
+        assert one.good(0, struct.pack(">B8xB", 0xA0, 255), 255) == struct.pack(">I4xQQQ", 24, 0, 1 << 48, 2 << 48)
         basic = one.good(0, struct.pack(">BBBHB", 0x12, 0, 0, 96, 0), 96)
         assert basic[:8] == bytes([0, 0, 6, 0x12, 91, 0, 0, 2]) and basic[8:36] == b"NARVET  LENT DISK       1   "
-        sizes = {0: (512, 24 * MIB, 3), 1: (4096, 80 * MIB, 0)}
+        sizes = {0: (512, 24 * MIB, 3), 1: (4096, 80 * MIB, 0), 2: (4096, 80 * MIB, 0)}
         serials = set()
         for lun, (size, whole, exponent) in sizes.items():
             assert one.good(lun, BLANK) == b""
@@ -93,7 +94,7 @@ def test_what_units_tell(tmp_path: Path) -> None:
             assert one.ask(lun, bytes([0x03, 0, 0, 0, 18, 0]), 18).data == bytes([0x70, 0, 0, 0, 0, 0, 0, 10]) + bytes(
                 10
             )
-        assert len(serials) == 2
+        assert len(serials) == 3
         blocks = 24 * MIB // 512
         for lun, cdb, read, data, sense in (
             (0, b"\xff", 0, b"", (5, 0x20, 0)),

@@ -12,7 +12,17 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, BASES, IMAGE_FORMAT, print_line, remark, report_well, with_partition
+from narvet.cli.common import (
+    A_PATH,
+    AS_JSON,
+    BASES,
+    IMAGE_FORMAT,
+    SECTOR,
+    print_line,
+    remark,
+    report_well,
+    with_partition,
+)
 from narvet.cli.ended import ended_by_signals
 from narvet.cli.job import is_quiet, job
 from narvet.cli.unseal import unseals
@@ -40,6 +50,7 @@ _EVERY = 0.5  # seconds between two pictures of the clients
 @click.option("--logins", type=A_PATH, metavar="FILE", help="With iSCSI: secrets that clients must know, as TOML.")
 @click.option("--unguarded", is_flag=True, help="Lend to other machines also where anybody can take the disks.")
 @IMAGE_FORMAT
+@SECTOR
 @BASES
 @unseals()
 @AS_JSON
@@ -59,7 +70,7 @@ def command(images: tuple[str, ...], by: str, at: str | None, as_json: bool, **k
     _check_guarded(address, guarded=is_guarded, is_sealed=not is_iscsi, asked=known["unguarded"])
     wishes = narvet.LendWishes(
         known["read_only"], known["image_format"], known["bases"], known["child_each"], known["child_format"],
-        known["keep"],
+        known["keep"], known["sector_size"],
     )  # fmt: skip
     if known["keep"] and known["child_each"] is None:
         raise click.UsageError("--keep is about --child-each.")

@@ -14,7 +14,7 @@ from pathlib import Path
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.block.publish import clear_folders
-from narvet.formats.images.chain import Link, open_links, opened_chain
+from narvet.formats.images.chain import Link, identify, open_links, opened_chain
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.held import held_image
 from narvet.formats.images.trust import Trust, trust_of_call
@@ -29,6 +29,8 @@ from narvet.lending.iscsi.target import IscsiSpeaker
 from narvet.lending.nbd.speaker import NbdSpeaker
 from narvet.lending.server import Address, Server
 from narvet.lending.visit import Speaker
+from narvet.model.estate import DEFAULT_SECTOR_SIZE
+from narvet.observe.images import survey
 from narvet.usecases.branch import branch
 
 Place = int | str | None
@@ -77,7 +79,8 @@ class LendWishes:
     """How images are lent.
 
     `child_each` is a folder in which each client gets a child of its own, in `child_format`; it is thrown away once the
-    client goes, unless `keep`. `bases` may lie elsewhere than beside their children.
+    client goes, unless `keep`. `bases` may lie elsewhere than beside their children. `sector_size` is bytes, where an
+    image does not record them; None lets its content tell.
     """
 
     read_only: bool = False
@@ -86,6 +89,7 @@ class LendWishes:
     child_each: Path | None = None
     child_format: str = "qcow2"
     keep: bool = False
+    sector_size: int | None = None
 
 
 @contextmanager
@@ -141,15 +145,16 @@ def _names(images: Sequence[tuple[Path, Place]]) -> list[str]:
 def _lent(name: str, image: Path, place: Place, wishes: LendWishes) -> Iterator[Lent]:
     """Hold an image, and open it for everybody who takes it."""
     trust = trust_of_call(image, wishes.image_format, wishes.bases)
+    sector_size = _sector_size(image, trust, wishes.sector_size)
     with ExitStack() as stack:
         if wishes.read_only:
-            device, links = stack.enter_context(_to_be_read(image, trust))
+            device, links = stack.enter_context(_to_be_read(image, trust, sector_size))
         else:
             links, leased = stack.enter_context(held_image(Path(os.path.realpath(image)), trust))
             refuse_with_children(Path(os.path.realpath(image)), ())
-            device = stack.enter_context(open_links(links, links[0].facts.sector_size or 512, writable=True))
+            device = stack.enter_context(open_links(links, sector_size, writable=True))
             leased.check()
-        inner = _at(image, place, device, links[0].facts.sector_size)
+        inner = _at(image, place, device, sector_size)
         identity = f"{_machine()}\0{os.path.realpath(image)}\0{place}"
         lent = Lent(name, inner, _about(inner, links[0]), read_only=wishes.read_only, identity=identity)
         yield lent
@@ -163,10 +168,16 @@ def _machine() -> str:
     return socket.gethostname()
 
 
+def _sector_size(image: Path, trust: Trust, told: int | None) -> int:
+    """Return the bytes of a disk's sectors: as its image records them, as they are told, or as its content has them."""
+    known = identify(image, trust).facts.sector_size or told
+    return known or survey(str(image), deep=False, trust=trust).image.sector_size or DEFAULT_SECTOR_SIZE
+
+
 @contextmanager
-def _to_be_read(image: Path, trust: Trust) -> Iterator[tuple[BlockDevice, tuple[Link, ...]]]:
+def _to_be_read(image: Path, trust: Trust, sector_size: int) -> Iterator[tuple[BlockDevice, tuple[Link, ...]]]:
     with opened_chain(image, trust) as found, lease(*(file for one in found.links for file in one.files), change=False):
-        yield found.device(), found.links
+        yield found.device(sector_size), found.links
 
 
 def _at(image: Path, place: Place, device: BlockDevice, sector_size: int) -> BlockDevice:
@@ -204,8 +215,9 @@ class _Base:
 @contextmanager
 def _base(name: str, image: Path, place: Place, wishes: LendWishes) -> Iterator[_Base]:
     trust = trust_of_call(image, wishes.image_format, wishes.bases)
-    with _to_be_read(image, trust) as (device, links):
-        inner = _at(image, place, device, links[0].facts.sector_size)
+    sector_size = _sector_size(image, trust, wishes.sector_size)
+    with _to_be_read(image, trust, sector_size) as (device, links):
+        inner = _at(image, place, device, sector_size)
         yield _Base(image, place, Lent(name, inner, f"{_about(inner, links[0])}, a child for each", is_shared=False))
 
 
@@ -237,7 +249,7 @@ class ChildEach:
         base = self.bases[looked_at.name]
         del client
         child = self._made(base, self.wishes.child_each)
-        wishes = LendWishes(bases=(*self.wishes.bases, base.image))
+        wishes = LendWishes(bases=(*self.wishes.bases, base.image), sector_size=self.wishes.sector_size)
         try:
             with _lent(child.name, child, base.place, wishes) as lent:
                 yield lent
