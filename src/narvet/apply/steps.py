@@ -11,9 +11,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+from uuid import uuid4
 
+from narvet.block.files import Folder
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import chain, new_image_file
+from narvet.formats.images.contract import IsOrdered
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
@@ -58,6 +61,15 @@ class MakeImage:
     def touches(self) -> str:
         """The image."""
         return self.wanted.path
+
+    @property
+    def intent(self) -> dict[str, object]:
+        """That a volume is about to be ordered, so that what a cut left of it is known to be nobody's."""
+        order = self.spec.order
+        if order is None:
+            return {}
+        mark = dict(order.tags)[_MARK]
+        return {"did": "ordering", "disk": self.disk, "service": order.service, "key": order.key, "mark": mark}
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
@@ -105,15 +117,50 @@ class MakeImage:
             make_content(Window(device, part.start, part.size), part, disk_place(self.disk).part(part.number))
 
 
+@dataclass(frozen=True)
+class AttachVolume:
+    """Attach a volume to its guest, at the first position that is free there."""
+
+    disk: str
+    guest: str
+    path: str
+    guest_may_run = True
+    is_change = False
+    comes_last = False
+
+    @property
+    def touches(self) -> str:
+        """The volume's record."""
+        return self.path
+
+    @property
+    def summary(self) -> str:
+        """Where it is attached."""
+        return f"attached to guest {self.guest} by its service"
+
+    def apply(self) -> dict[str, object]:
+        """Attach it, and wait until it is there."""
+        path, kind = Path(self.path), image_format("volume")
+        with Folder(path.parent) as files:
+            if isinstance(kind, IsOrdered):
+                kind.attach(files, path.name, self.guest)
+        return {"did": "volume attached", "disk": self.disk, "guest": self.guest}
+
+
 def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     """Return what is left to do for a layout, in order: what its moves ask for."""
     moves = [one for one in layout.differences if one.answer.is_move]
     missing = {one.where.name for one in moves if one.aspect is Aspect.IMAGE}
     trust = trust_of(layout)
     images: list[Step] = [
-        MakeImage(disk.name, disk.guest, disk.wanted, disk.spec, disk.origin, trust, disk.slot)
+        MakeImage(disk.name, disk.guest, disk.wanted, _marked(disk, facts), disk.origin, trust, disk.slot)
         for disk in layout.disks
         if disk.name in missing
+    ]
+    images += [
+        AttachVolume(disk.name, disk.guest, disk.path)
+        for disk in layout.disks
+        if disk.name in missing and disk.spec.order is not None
     ]
     for disk in layout.disks:
         if disk.state == "to change" or disk.name in layout.left_behind:
@@ -127,6 +174,19 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for step in guest_system(layout.systems[name]).steps(wanted, facts.found.guests[name])
     )
     return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
+
+
+_MARK = "begun"
+"""The tag by which an order is known to be that of this ledger, also by its service."""
+
+
+def _marked(disk: PlannedDisk, facts: Facts) -> ImageSpec:
+    """Return what an image is made by; an order has the mark of the one that was begun, or a new one."""
+    order = disk.spec.order
+    if order is None:
+        return disk.spec
+    mark = facts.begun_volumes.get(disk.name) or uuid4().hex
+    return replace(disk.spec, order=replace(order, tags=(*order.tags, (_MARK, mark))))
 
 
 def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
@@ -157,6 +217,9 @@ def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
     if disk.state != "to change":
         return
     own = [one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
+    if any(one.aspect is Aspect.ATTACHED for one in own):
+        yield AttachVolume(disk.name, disk.guest, disk.path)
+        return
     found = layout.found.disks[disk.name]
     moves = [one for one in own if one.answer.is_move and one.aspect is not Aspect.LEFT_BEHIND]
     inside = [one for one in moves if one.answer is not Answer.MOVE]

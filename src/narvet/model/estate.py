@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from narvet.formats.seals.header import Seal
     from narvet.ground.findings import Finding
     from narvet.model.pools import FoundPool
+    from narvet.services.words import Machine, Offer
 
 DEFAULT_SECTOR_SIZE = 512
 """What a hypervisor gives a disk whose image does not say otherwise."""
@@ -38,7 +39,8 @@ class Image:
 
     `stored` is the bytes it takes of its store; of a wanted one the most that a fresh one takes. `sector_size` is 0
     where nothing tells it, `block_size`, the unit that a thin image grows by, where there is none. `base` is the path
-    of the image that this one keeps only the differences from.
+    of the image that this one keeps only the differences from. `attached` is the guest that a service's volume is, or
+    is to be, attached to, and `ordered` where it comes from.
     """
 
     path: str
@@ -49,6 +51,8 @@ class Image:
     stored: int = 0
     block_size: int = 0
     base: str | None = None
+    attached: str = ""
+    ordered: str = ""
 
 
 @dataclass(frozen=True)
@@ -404,7 +408,9 @@ class Guest:
 class Store:
     """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown.
 
-    Stores with the same `device` lie on one filesystem and share what is free there.
+    Stores with the same `device` lie on one filesystem and share what is free there. Where a service hands volumes out,
+    `offer` is what it has, `machines` are its guests, and `free` and `total` are its quota; a `problem` is why not.
+    `ordered` are the volumes that it has already for disks of the sheet, by the keys of their orders.
     """
 
     path: str
@@ -415,6 +421,10 @@ class Store:
     filesystem: str = ""
     largest_file: int | None = None
     device: int = 0
+    offer: Offer | None = None
+    machines: tuple[Machine, ...] = ()
+    problem: str = ""
+    ordered: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

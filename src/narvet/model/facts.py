@@ -60,7 +60,8 @@ class Facts:
     a guest, with its name, which only a Narvet inside that guest can see. `only` are the disks that are to be written,
     all of them if it is empty. `volumes_asked` is what `Recorded.asked` is, of volumes of pools by the names that
     findings have for them. `left_roots` are roots that entries went into earlier and that are no guest's now, with
-    the names of their systems.
+    the names of their systems. `begun_volumes` are the disks whose volumes were begun to be ordered, and not finished,
+    with the marks of these orders.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -71,6 +72,7 @@ class Facts:
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     plugged: Mapping[str, tuple[tuple[str, Plugged], ...]] = field(default_factory=dict)
     unread: frozenset[str] = frozenset()
+    begun_volumes: Mapping[str, str] = field(default_factory=dict)
     devices: Mapping[str, Device] = field(default_factory=dict)
     apart: Mapping[str, str] = field(default_factory=dict)
     only: frozenset[str] = frozenset()

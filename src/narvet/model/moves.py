@@ -35,6 +35,8 @@ class Aspect(Enum):
     """What differs: a name for people, and what is done about it."""
 
     IMAGE = ("", Answer.MAKE)
+    ATTACHED = ("guest that it is attached to", Answer.ADD)
+    ORDERED = ("service", Answer.REFUSE)
     FORMAT = ("format", Answer.REFUSE)
     LARGER = ("size", Answer.ENLARGE)
     SMALLER = ("size", Answer.SHRINK)

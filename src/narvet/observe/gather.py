@@ -25,11 +25,19 @@ from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.model.pools import FoundPool
 from narvet.observe.images import Look, is_image, survey
-from narvet.observe.ledger import entries_written, ledger_path, moving, recorded, roots_written, volumes_asked
+from narvet.observe.ledger import (
+    begun_volumes,
+    entries_written,
+    ledger_path,
+    moving,
+    recorded,
+    roots_written,
+    volumes_asked,
+)
 from narvet.observe.pools import pools_on
-from narvet.observe.stores import observe_store
+from narvet.observe.stores import observe_service, observe_store
 from narvet.plan.disks import image_path
-from narvet.sheet.form import ContentForm, DiskForm, GuestForm, Sheet
+from narvet.sheet.form import ContentForm, DiskForm, GuestForm, Sheet, StoreForm
 
 
 def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> Facts:
@@ -39,7 +47,7 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     """
     doors = _doors(sheet, path.parent)
     in_use = {there.path for door in doors.values() if door.runs for there in door.plugged if there.path}
-    stores = {name: observe_store(str(path.parent / form.path)) for name, form in sheet.store.items()}
+    stores = {name: _store(path.parent, form, str(sheet.identity)) for name, form in sheet.store.items()}
     places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
     trust = _trust(sheet, path.parent, places)
     unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
@@ -66,7 +74,13 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
         unread=unread,
         left_roots=tuple(_left_roots(sheet, path, guests, written)),
         volumes_asked=volumes_asked(ledger_path(path)),
+        begun_volumes=begun_volumes(ledger_path(path)),
     )
+
+
+def _store(folder: Path, form: StoreForm, identity: str) -> Store:
+    store = observe_store(str(folder / form.path))
+    return store if form.service is None else observe_service(store, form.service, identity)
 
 
 def _pools(sheet: Sheet, disks: Mapping[str, Disk], trust: Trust, deep: frozenset[str]) -> tuple[FoundPool, ...]:

@@ -175,7 +175,10 @@ def _base_findings(where: Place, links: tuple[Link, ...]) -> Iterator[Finding]:
 
 def _image(path: str, image: ImageFacts, sector_size: int) -> Image:
     own = sector_size or image.sector_size
-    return Image(path, image.format, image.space, image.size, own, image.allocated, image.block_size, image.base)
+    return Image(
+        path, image.format, image.space, image.size, own, image.allocated, image.block_size, image.base, image.attached,
+        image.ordered,
+    )  # fmt: skip
 
 
 def survey_device(device: BlockDevice, image: Image, where: Place, look: Look) -> Disk:

@@ -76,6 +76,18 @@ def begun_devices(ledger: Path) -> dict[str, str]:
     return found
 
 
+def begun_volumes(ledger: Path) -> dict[str, str]:
+    """Return the disks whose volumes a ledger says were begun to be ordered, and not finished, with their marks."""
+    found: dict[str, str] = {}
+    for line in _lines(ledger):
+        disk, mark = str(line.get("disk", "")), line.get("mark")
+        if line.get("did") == "ordering" and isinstance(mark, str):
+            found[disk] = mark
+        elif line.get("did") in ("image", "image removed"):
+            found.pop(disk, None)
+    return found
+
+
 def partitions_to_grow(ledger: Path) -> frozenset[tuple[str, int]]:
     """Return the partitions, by disk and number, that a ledger says were made larger, but not what is on them."""
     found: set[tuple[str, int]] = set()

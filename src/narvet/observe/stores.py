@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import re
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
+from narvet.ground.errors import NarvetError
 from narvet.ground.units import GIB, TIB
 from narvet.model.estate import Store
 
@@ -41,6 +43,26 @@ def observe_store(path: str) -> Store:
         largest_file=_largest_file(folder, kind),
         device=folder.stat().st_dev,
     )
+
+
+def observe_service(store: Store, url: str, identity: str) -> Store:
+    """Return the facts of a store whose volumes the service at a URL hands out: its folder keeps their records only.
+
+    `identity` is that of the sheet, which tells the volumes of its disks from others.
+    """
+    from narvet.services.known import service_at
+
+    try:
+        service = service_at(url)
+        offer, machines, volumes = service.offer(), service.guests(), service.volumes("sheet", identity)
+    except NarvetError as error:
+        return replace(store, free=0, total=0, largest_file=None, device=0, problem=str(error))
+    quota = offer.quota
+    free = max(quota.bytes - quota.used_bytes, 0)
+    return replace(
+        store, free=free, total=quota.bytes, largest_file=None, filesystem="", device=0, offer=offer, machines=machines,
+        ordered={one.tags.get("key", ""): one.id for one in volumes if one.state != "leaving"},
+    )  # fmt: skip
 
 
 def _filesystem_kind(folder: Path) -> str:

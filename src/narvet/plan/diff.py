@@ -106,6 +106,9 @@ def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool
     yield from _compared(where, Aspect.PLACE, wanted.path, found.path)
     form = Aspect.FORMAT if wanted.path == found.path else Aspect.FORM
     yield from _compared(where, form, wanted.image.format, found.image.format)
+    if wanted.image.format == found.image.format:
+        yield from _compared(where, Aspect.ATTACHED, wanted.image.attached or None, found.image.attached or None)
+        yield from _compared(where, Aspect.ORDERED, wanted.image.ordered, found.image.ordered)
     if is_copied and wanted.size < found.size:
         yield Difference(where, Aspect.COPY_SMALLER, wanted.size, found.size)
     else:

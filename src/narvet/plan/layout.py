@@ -37,6 +37,7 @@ from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
 from narvet.plan.seals import check_seals
+from narvet.plan.services import check_services, with_order
 from narvet.plan.store_capacity import check_stores, plan_stores
 from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
@@ -75,6 +76,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *check_plugs(resolved, plugs),
         *check_doors(disks, facts, with_those_of_pools(of_disks, pools, differ_pools)),
         *check_devices(disks, facts, of_disks),
+        *check_services(resolved, disks, facts, of_disks),
         *asked,
         *said,
         *of_pools,
@@ -156,6 +158,10 @@ def _disk(
         existing = facts.found.disks.get(disk.name)
         origin = Origin("child" if disk.is_child else "copy", there.path)
         image, said = plan_origin(disk, path, there, existing, sheet.ids(disk.name).image, sheet.dated)
+    spec = with_order(image.spec, disk, sheet)
+    if spec.order is not None:
+        ordered = replace(image.wanted.image, attached=disk.guest, ordered=spec.order.told)
+        image = replace(image, wanted=replace(image.wanted, image=ordered))
     planned = PlannedDisk(
         name=disk.name,
         guest=disk.guest,
@@ -163,7 +169,7 @@ def _disk(
         store=disk.store,
         plug=plug,
         wanted=image.wanted,
-        spec=image.spec,
+        spec=spec,
         pieces=image.pieces,
         origin=origin,
     )

@@ -29,11 +29,20 @@ _SHARED_FORMAT = "raw"
 
 def plan_plugs(sheet: ResolvedSheet, facts: Facts) -> dict[str, Plug]:
     """Return how each disk is plugged in, without a slot where its guest has none left."""
-    slots = _slots(sheet, facts)
+    own = _without_volumes(sheet)
+    slots = _slots(own, facts)
     return {
         name: replace(disk.plug, slot=slots[name], serial=disk.plug.serial or serial_of(sheet.ids(name)))
+        if name in own.disks
+        else replace(disk.plug, slot=None, serial="")
         for name, disk in sheet.disks.items()
     }
+
+
+def _without_volumes(sheet: ResolvedSheet) -> ResolvedSheet:
+    """Return a sheet without the disks that services attach, at a position and with a serial of theirs."""
+    disks = {name: disk for name, disk in sheet.disks.items() if disk.format != "volume"}
+    return replace(sheet, disks=disks)
 
 
 def serial_of(ids: DiskIds) -> str:
@@ -105,7 +114,7 @@ def check_plugs(sheet: ResolvedSheet, plugs: Mapping[str, Plug]) -> Iterator[Fin
     """Yield slots that are taken, missing or unsuitable, and risky ways of plugging disks in."""
     holders = {name: dict.fromkeys(guest.occupied, _GUEST_ITSELF) for name, guest in sheet.guests.items()}
     serials: dict[tuple[str, str], str] = {}
-    for name, disk in sheet.disks.items():
+    for name, disk in _without_volumes(sheet).disks.items():
         plug = plugs[name]
         yield from _check_slot(disk, plug, sheet.guests[disk.guest], holders[disk.guest])
         yield from _check_fine_points(disk, plug, sheet.guests[disk.guest])

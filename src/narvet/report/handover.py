@@ -172,7 +172,7 @@ def _instead(disk: PlannedDisk, pools: Iterable[PlannedPool]) -> Iterator[str]:
 def _ids(layout: Layout) -> Rows:
     rows = []
     for disk in layout.disks:
-        rows.append((disk.name, "serial", disk.plug.serial))
+        rows.append((disk.name, "serial", disk.plug.serial or "its service gives one"))
         if disk.wanted.table_id:
             rows.append(("", f"{disk.wanted.table_name} table", disk.wanted.table_id))
         for part in disk.wanted.partitions:

@@ -191,6 +191,8 @@ def _disk(disk: PlannedDisk, layout: Layout, marks: Marks) -> RenderableType:
 
 def _slot(disk: PlannedDisk) -> str:
     """Return where a disk is plugged in, and whether its guest must be off for that."""
+    if disk.spec.order is not None:
+        return "a position that its service gives"
     if disk.slot is None:
         return "no slot"
     if disk.plugged is not None:
@@ -203,7 +205,7 @@ def _recognised(disk: PlannedDisk) -> str:
     plug, usual = disk.plug, Plug()
     size = guest_system(disk.system).writes_size(disk.size)
     told = [
-        f"inside: serial {plug.serial}, {size}"
+        (f"inside: serial {plug.serial}, {size}" if plug.serial else f"inside: {size}")
         + (f", table id {disk.wanted.table_id}" if disk.wanted.table_id else ""),
         "read-only" if plug.read_only else "",
         "shared" if plug.shared else "",

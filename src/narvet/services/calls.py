@@ -31,10 +31,11 @@ class NotDoneError(RefusedError):
 
 @dataclass(frozen=True)
 class Waits:
-    """How long a service may take: seconds for each answer, and for all tries of a call; `sleep` waits."""
+    """How long a service may take: seconds for an answer, for all tries of a call, and for a step; `sleep` waits."""
 
     answer: float = 30.0
-    patience: float = 300.0
+    patience: float = 20.0
+    step: float = 3600.0
     sleep: Callable[[float], object] = field(default=time.sleep, repr=False)
 
 

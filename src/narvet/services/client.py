@@ -129,7 +129,7 @@ class Service:
 
     def _until(self, number: str, states: tuple[State, ...], on_state: OnState) -> Volume | None:
         """Look at a volume, less and less often, until it is in a state, or gone."""
-        ends, wait = time.monotonic() + self._waits.patience, _FIRST_LOOK
+        ends, wait = time.monotonic() + self._waits.step, _FIRST_LOOK
         while True:
             volume = self.volume(number)
             if volume is None or volume.state in states:

@@ -16,14 +16,26 @@ def token_from(path: Path) -> str:
         RequestError: it cannot be read, others can read it, or it holds no token.
     """
     try:
-        mode = path.stat().st_mode
+        check_private(path)
         with path.open("rb") as file:
             data = file.read(_LONGEST + 1)
     except OSError as error:
         raise RequestError(f"{path}: {error.strerror}; name a file with the token in it") from None
-    if mode & 0o077:
+    return checked(data.partition(b"\n")[0].strip().decode("latin-1"), path)
+
+
+def check_private(path: Path) -> None:
+    """Raise RequestError where others than its owner can read a file, OSError where there is none."""
+    if path.stat().st_mode & 0o077:
         raise RequestError(f"{path}: others may read this token; give it mode 0600")
-    line = data.partition(b"\n")[0].strip()
-    if not line or len(line) > _LONGEST or not (line.isascii() and line.decode("ascii").isprintable()):
-        raise RequestError(f"{path}: its first line is no token")
-    return line.decode("ascii")
+
+
+def checked(token: object, path: Path) -> str:
+    """Return a token of a file.
+
+    Raises:
+        RequestError: it is none.
+    """
+    if not isinstance(token, str) or not 0 < len(token) <= _LONGEST or not (token.isascii() and token.isprintable()):
+        raise RequestError(f"{path}: it holds what is no token")
+    return token

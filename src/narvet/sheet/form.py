@@ -125,6 +125,21 @@ class StoreForm(Form):
         ),
     ] = None
     flash: Annotated[bool, Told("true: entries get `discard`, so that guests tell what they no longer use")] = False
+    service: Annotated[
+        str | None,
+        Field(pattern=r"^https?://\S{1,500}$"),
+        Told(
+            "the address of a storage service that its volumes are ordered from: [services.md](services.md); the "
+            "folder keeps a record of each"
+        ),
+    ] = None
+    volume_class: Annotated[str | None, Field(alias="class"), Told("with `service`: the class of its volumes")] = None
+
+    @model_validator(mode="after")
+    def _class_of_service(self) -> StoreForm:
+        if self.volume_class is not None and self.service is None:
+            raise ValueError("class is about a store with a service; give that, or leave class out")
+        return self
 
 
 class DoorForm(Form):

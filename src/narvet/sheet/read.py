@@ -11,7 +11,7 @@ from uuid import uuid4
 from pydantic import BaseModel, ValidationError
 
 from narvet.ground.errors import RequestError, nearest
-from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.form import DiskForm, Sheet, key_of
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
 from narvet.sheet.values import IN_BYTES
 
@@ -92,7 +92,19 @@ def _sheet_of(content: dict[str, Any], name: str, text: str) -> Sheet:
     sheet, faults = _validated(content)
     if sheet is None or faults:
         raise _refusal(name, text, faults)
-    return sheet
+    return _with_volumes(sheet)
+
+
+def _with_volumes(sheet: Sheet) -> Sheet:
+    """Return a sheet whose disks in stores with a service are volumes."""
+    ordered = {name for name, form in sheet.store.items() if form.service is not None}
+    if not ordered:
+        return sheet
+    disks = {
+        name: form.model_copy(update={"format": "volume"}) if form.store in ordered and form.device is None else form
+        for name, form in sheet.disk.items()
+    }
+    return sheet.model_copy(update={"disk": disks})
 
 
 def faults_in(content: dict[str, Any]) -> list[tuple[KeyPath, str]]:
@@ -109,6 +121,27 @@ def _validated(content: dict[str, Any]) -> tuple[Sheet | None, list[tuple[KeyPat
     return sheet, list(_strays(sheet))
 
 
+_NOT_OF_VOLUMES = (
+    "format", "space", "block", "pieces", "packed", "copy_of", "base", "was", "shared", "read_only",
+    "slot", "serial", "hold", "ceiling", "floor", "give_back",
+)  # fmt: skip
+
+
+def _strays_of_volume(sheet: Sheet, name: str, disk: DiskForm) -> Iterator[tuple[KeyPath, str]]:
+    """Yield the keys of a disk that mean nothing, or cannot be, where a service hands its volume out."""
+    store = sheet.store.get(disk.store)
+    if store is None or store.service is None or disk.device is not None:
+        return
+    for field in _NOT_OF_VOLUMES:
+        if field in disk.model_fields_set:
+            path = ("disk", name, key_of(DiskForm, field))
+            yield path, f"{_show(path)}: a volume of a service has no such key; leave it out"
+    for index, part in enumerate(disk.partition):
+        if part.pool is not None:
+            where = ("disk", name, "partition", index, "pool")
+            yield where, f"{_show(where)}: a volume of a service cannot be a member of a pool; leave it out"
+
+
 def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
     """Yield the key path and a message for every guest and store that a disk names and the sheet does not have."""
     for name, disk in sheet.disk.items():
@@ -116,6 +149,7 @@ def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
             if asked not in known and (kind == "guest" or disk.device is None):
                 path = ("disk", name, kind)
                 yield path, f'{_show(path)}: there is no {kind} "{asked}" in the sheet{nearest(asked, list(known))}'
+        yield from _strays_of_volume(sheet, name, disk)
         for index, part in enumerate(disk.partition):
             if part.pool is not None:
                 yield from _strays_of_member(sheet, ("disk", name, "partition", index, "pool"), part.pool, disk.guest)

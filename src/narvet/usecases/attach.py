@@ -146,7 +146,13 @@ def write_list(to: Path, works: Iterable[HandWork]) -> None:
 def _named(sheet: Path, names: Sequence[str], layout: Layout) -> list[PlannedDisk]:
     known = {disk.name: disk for disk in layout.disks}
     check_names(sheet, names, known)
-    return [known[name] for name in dict.fromkeys(names or known)]
+    _refuse(
+        f"{sheet}: disk {name} is a volume, which its service attaches as it is written, and lets go as it is retired"
+        for name in names
+        if known[name].spec.order is not None
+    )
+    own = {name: disk for name, disk in known.items() if disk.spec.order is None}
+    return [known[name] for name in dict.fromkeys(names or own)]
 
 
 def _by_guest(disks: Iterable[PlannedDisk]) -> Mapping[str, list[PlannedDisk]]:

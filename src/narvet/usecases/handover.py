@@ -63,7 +63,7 @@ def handover(sheet: Path, *, digests: bool = False, on_copied: OnCopied | None =
         sums = dict(_digests(layout)) if digests else {}
     own: dict[str, list[PlannedDisk]] = {}
     for disk in layout.disks:
-        if disk.guest not in layout.doors and disk.plugged is None:
+        if disk.guest not in layout.doors and disk.plugged is None and disk.spec.order is None:
             own.setdefault(disk.guest, []).append(disk)
     by_hand = tuple(plug_in(guest, disks) for guest, disks in own.items())
     events = history(sheet) if ledger_path(sheet).is_file() else ()

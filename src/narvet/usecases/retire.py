@@ -14,6 +14,7 @@ from pathlib import Path
 from narvet.apply.execute import carry_out, clear_stores, sheet_lock
 from narvet.apply.pool import ChangePool
 from narvet.apply.steps import trust_of
+from narvet.block.files import Folder
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import working_name
@@ -21,7 +22,7 @@ from narvet.block.publish import recover, replace_content, withdraw
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.formats.images.children import children_of
-from narvet.formats.images.contract import ImageFormat, ImageSpec
+from narvet.formats.images.contract import ImageFormat, ImageSpec, IsOrdered
 from narvet.formats.pools.tree import numbered, without_volume
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import pool_place
@@ -71,6 +72,9 @@ class RemoveImage:
             if path.exists():
                 parts = own_parts_of(self.kind, path)
                 with lease(path, *parts, change=True) as held:
+                    if isinstance(self.kind, IsOrdered):
+                        with Folder(path.parent) as files:
+                            self.kind.give_back(files, path.name)
                     withdraw(path, parts, held.check)
         return {"did": "image removed", "disk": self.disk, "stored": self.stored}
 

@@ -33,23 +33,26 @@ _REGISTRY = {
 }
 
 NAMES = tuple(_REGISTRY)
+_ORDERED = {"volume": _Known("narvet.formats.images.volume", (".volume",))}
+"""What nobody chooses: it follows from a store with a service."""
+_ALL = {**_REGISTRY, **_ORDERED}
 
 
 @cache
 def image_format(name: str) -> ImageFormat:
     """Return the image format called `name`."""
-    return cast(ImageFormat, import_module(_REGISTRY[name].module).FORMAT)
+    return cast(ImageFormat, import_module(_ALL[name].module).FORMAT)
 
 
 def ending_of(name: str) -> str:
     """Return the ending of new images of a format."""
-    return _REGISTRY[name].endings[0]
+    return _ALL[name].endings[0]
 
 
 def format_by_ending(path: Path) -> str | None:
     """Return the name of the format that a name's ending stands for, None where it stands for none."""
     ending = path.suffix.lower()
-    return next((name for name, known in _REGISTRY.items() if ending in known.endings), None)
+    return next((name for name, known in _ALL.items() if ending in known.endings), None)
 
 
 def format_by_content(file: BlockDevice) -> str | None:

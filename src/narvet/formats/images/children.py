@@ -10,7 +10,7 @@ from narvet.block.files import Folder
 from narvet.block.names import is_working_name
 from narvet.formats.images import format_by_content, image_format
 from narvet.formats.images.chain import Link
-from narvet.formats.images.contract import Base, ImageFormat
+from narvet.formats.images.contract import Base, ImageFormat, IsOrdered
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 
@@ -25,6 +25,8 @@ def base_of(base: Link, child: Path, kind: ImageFormat) -> tuple[Base, int]:
     """
     if not kind.makes_children:
         raise RequestError(f"{child}: {kind.name} has no children; use vhd, vhdx, qcow2 or vmdk")
+    if isinstance(base.kind, IsOrdered):
+        raise RequestError(f"{child}: {base.path} is a volume of a service, which is no base; recast it to make a copy")
     below = base.kind.name
     if below != kind.name and kind.name not in _OVER_ANY:
         raise RequestError(f"{child}: a {kind.name} child needs a {kind.name} base, and {base.path} is {below}")

@@ -32,12 +32,31 @@ class Base:
 
 
 @dataclass(frozen=True)
+class Order:
+    """A volume to be ordered from the service at a URL: its zone and class, the key of the order, and its tags.
+
+    The same key with other tags orders nothing, so what a service has by both was begun by who has the tags.
+    """
+
+    service: str
+    zone: str
+    volume_class: str
+    key: str
+    tags: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def told(self) -> str:
+        """Where it comes from, for people."""
+        return f"{self.service.rstrip('/')}, zone {self.zone}, class {self.volume_class}"
+
+
+@dataclass(frozen=True)
 class ImageSpec:
     """What a new image is to be. Ids and times are given, so that the same wish gives the same bytes.
 
     `block_size` is the unit that a thin image grows by, None for the format's own choice; `made` is seconds since 1970.
     `pieces` is the most bytes each of the image's files may have, None for one file; `packed` asks for the compressed
-    form that is written once and then only read.
+    form that is written once and then only read. `order` is that of a service's volume.
     """
 
     size: int
@@ -49,6 +68,7 @@ class ImageSpec:
     base: Base | None = None
     pieces: int | None = None
     packed: bool = False
+    order: Order | None = None
 
 
 @dataclass(frozen=True)
@@ -58,7 +78,8 @@ class ImageFacts:
     `block_size` is the unit a thin image grows by, 0 where there is none; `id` is what the guest may know the disk by.
     `whole` is false for an image in pieces or in a packed form. `link` is what children keep to recognise this
     image by, changed whenever its content is. `base` is the path of this image's own base, `base_link` what it must
-    be recognised by and `base_format` the name of its format, empty where they are not recorded.
+    be recognised by and `base_format` the name of its format, empty where they are not recorded. `attached` is the
+    guest of its service that a volume is attached to, empty for none, and `ordered` where it comes from.
     """
 
     format: str
@@ -73,6 +94,8 @@ class ImageFacts:
     base: str | None = None
     base_link: str = ""
     base_format: str = ""
+    attached: str = ""
+    ordered: str = ""
 
 
 class ImageFormat(Protocol):
@@ -153,6 +176,17 @@ class InPieces(Protocol):
         Raises:
             ImageError: one may not.
         """
+
+
+@runtime_checkable
+class IsOrdered(Protocol):
+    """An image format whose images are volumes of a service: `files` and the name are those of their record."""
+
+    def attach(self, files: Files, name: str, guest: str) -> None:
+        """Attach one to a guest of its service, and return once it is there; one that is there already stays."""
+
+    def give_back(self, files: Files, name: str) -> None:
+        """Detach it and give it back, with all that is on it."""
 
 
 @runtime_checkable

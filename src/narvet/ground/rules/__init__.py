@@ -3,7 +3,19 @@
 from __future__ import annotations
 
 from narvet.ground.findings import declared
-from narvet.ground.rules import devices, disks, filesystems, guests, images, plugs, pools, seals, stores, tables
+from narvet.ground.rules import (
+    devices,
+    disks,
+    filesystems,
+    guests,
+    images,
+    plugs,
+    pools,
+    seals,
+    services,
+    stores,
+    tables,
+)
 
 _HEAD = """# The findings
 
@@ -24,6 +36,7 @@ __all__ = [
     "plugs",
     "pools",
     "seals",
+    "services",
     "stores",
     "table",
     "tables",

@@ -1,0 +1,93 @@
+"""Volumes that services hand out: what is ordered for a disk, and what keeps it from being ordered. Pure."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+
+from narvet.formats.images.contract import ImageSpec, Order
+from narvet.ground.findings import Finding, disk_place, store_place
+from narvet.ground.rules import services as rules
+from narvet.model.estate import Store
+from narvet.model.facts import Facts
+from narvet.model.layout import PlannedDisk
+from narvet.model.moves import Aspect, Difference
+from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
+
+VOLUME = "volume"
+_FREELY = (Aspect.IMAGE, Aspect.ATTACHED)
+"""What is done about a volume."""
+
+
+def with_order(spec: ImageSpec, disk: ResolvedDisk, sheet: ResolvedSheet) -> ImageSpec:
+    """Return what an image is made by, with the order of a volume where a service has those of its store."""
+    store = sheet.stores[disk.store]
+    if store.service is None:
+        return spec
+    tags = (("sheet", str(sheet.identity)), ("disk", disk.was or disk.name), ("key", str(spec.id)))
+    return replace(spec, order=Order(store.service, store.zone or "", store.volume_class or "", str(spec.id), tags))
+
+
+def check_services(
+    sheet: ResolvedSheet, disks: Sequence[PlannedDisk], facts: Facts, differences: Mapping[str, Sequence[Difference]]
+) -> Iterator[Finding]:
+    """Yield what keeps volumes from being ordered, attached, or as the sheet has them."""
+    kept_in: dict[str, list[PlannedDisk]] = defaultdict(list)
+    for disk in disks:
+        kept_in[disk.store].append(disk)
+    for name, form in sheet.stores.items():
+        if form.service is not None:
+            there = facts.found.stores[name]
+            yield from _check_store(sheet, name, there, kept_in[name])
+            for disk in kept_in[name]:
+                number = there.ordered.get(str(disk.spec.id), "")
+                if disk.state == "to make" and number and disk.name not in facts.begun_volumes:
+                    yield rules.volume_without_record.error(disk_place(disk.name), number, disk.path)
+    for disk in disks:
+        found = facts.found.disks.get(disk.name)
+        if disk.spec.order is not None or (found is not None and found.image.format == VOLUME):
+            yield from _check_changes(disk, differences[disk.name])
+
+
+def _check_store(sheet: ResolvedSheet, name: str, there: Store, disks: list[PlannedDisk]) -> Iterator[Finding]:
+    form, where = sheet.stores[name], store_place(name)
+    if there.offer is None:
+        yield rules.service_not_answering.error(where.key("service"), there.problem or "it was not asked")
+        return
+    zones = {one.name: one for one in there.offer.zones}
+    zone = zones.get(form.zone or "")
+    if zone is None:
+        yield rules.not_offered.error(where.key("zone"), "zone", form.zone, ", ".join(zones))
+        return
+    classes = {one.name: one for one in zone.classes}
+    kind = classes.get(form.volume_class or "")
+    if kind is None:
+        yield rules.not_offered.error(where.key("class"), "class", form.volume_class, ", ".join(classes))
+        return
+    to_make = [disk for disk in disks if disk.state == "to make"]
+    for disk in to_make:
+        if not kind.least <= disk.size <= kind.most or disk.size % kind.step:
+            yield rules.size_not_offered.error(
+                disk_place(disk.name).key("size"), disk.size, kind.name, kind.least, kind.most, kind.step,
+                kind.fit(disk.size),
+            )  # fmt: skip
+    left = max(there.offer.quota.volumes - there.offer.quota.used_volumes, 0)
+    if len(to_make) > left:
+        yield rules.too_many_volumes.error(where, len(to_make), left)
+    guests = {one.name: one for one in there.machines}
+    for disk in disks:
+        guest = guests.get(disk.guest)
+        if guest is None or guest.zone != zone.name:
+            where_ = guest.zone if guest else ""
+            yield rules.guest_not_there.error(disk_place(disk.name).key("guest"), disk.guest, zone.name, where_)
+
+
+def _check_changes(disk: PlannedDisk, differences: Sequence[Difference]) -> Iterator[Finding]:
+    """Yield the first thing about a volume that is to be changed and cannot be."""
+    for one in differences:
+        elsewhere = one.aspect is Aspect.ATTACHED and one.found is not None
+        if one.answer.is_move and (one.aspect not in _FREELY or elsewhere):
+            what = one.aspect.title or "something"
+            yield rules.volume_cannot_change.error(disk_place(disk.name), what)
+            return
