@@ -183,6 +183,7 @@ with Service(sys.argv[1], waits=Waits(sleep=lambda seconds: time.sleep(seconds /
     if volume.state == "ready":
         for at in range(0, 1 << 20, 1 << 16):
             device.write(at, bytes([at >> 16]) * (1 << 16))
+        device.flush()
     service.attach(volume.id, "records")
     print("done")
 """

@@ -1,4 +1,4 @@
-"""A volume's bytes as a block device: what is read comes in larger pieces, what is written is stored at once."""
+"""A volume's bytes as a block device: what is read comes, and what is written goes, in larger pieces."""
 
 from __future__ import annotations
 
@@ -22,6 +22,7 @@ class VolumeDevice:
         self._size = size
         self._sector_size = sector_size
         self._ahead: tuple[int, bytes] = (0, b"")
+        self._behind: tuple[int, bytearray] = (0, bytearray())
 
     @property
     def size(self) -> int:
@@ -36,6 +37,7 @@ class VolumeDevice:
     def read(self, offset: int, length: int) -> bytes:
         """Return bytes of the volume."""
         check_read(self, offset, length)
+        self.flush()
         start, data = self._ahead
         if start <= offset and offset + length <= start + len(data):
             return data[offset - start : offset - start + length]
@@ -50,9 +52,17 @@ class VolumeDevice:
         )
 
     def write(self, offset: int, data: bytes | memoryview) -> None:
-        """Write bytes to the volume."""
+        """Write bytes to the volume; those that follow one another go together, at the latest with `flush`."""
         check_write(self, offset, len(data))
         self._ahead = (0, b"")
+        start, behind = self._behind
+        if behind and (start + len(behind) != offset or len(behind) + len(data) > MOST_AT_ONCE):
+            self.flush()
+            start, behind = self._behind
+        if len(data) < MOST_AT_ONCE:
+            self._behind = (start if behind else offset, behind)
+            behind += data
+            return
         view = memoryview(data)
         for at in range(0, len(view), MOST_AT_ONCE):
             self._service.write(self._number, offset + at, bytes(view[at : at + MOST_AT_ONCE]))
@@ -60,12 +70,14 @@ class VolumeDevice:
     def zero(self, offset: int, length: int) -> None:
         """Make a range read as zeros."""
         check_write(self, offset, length)
+        self.flush()
         self._ahead = (0, b"")
         if length:
             self._service.zero(self._number, offset, length)
 
     def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         """Yield the runs that may hold data."""
+        self.flush()
         at, ends, count = start, self._size if end is None else end, 0
         while at < ends:
             told = self._service.stored(self._number, at, ends - at)
@@ -79,4 +91,8 @@ class VolumeDevice:
                 return
 
     def flush(self) -> None:
-        """Do nothing: what was written is stored already."""
+        """Send what was written and not sent yet; what a service has taken is on stable storage."""
+        start, behind = self._behind
+        if behind:
+            self._service.write(self._number, start, bytes(behind))
+            self._behind = (0, bytearray())

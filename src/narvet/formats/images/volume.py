@@ -89,6 +89,7 @@ class VolumeFormat:
         for run in list(device.extents()):  # what a cut left of the last try
             device.zero(run.start, run.length)
         yield device
+        device.flush()
         data, file = Record(order.service, volume.id, image_spec.sector_size).packed(), files.create(name)
         file.resize(len(data))
         file.write(0, data)
