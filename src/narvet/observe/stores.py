@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import zlib
 from dataclasses import replace
 from pathlib import Path
 
@@ -60,9 +61,15 @@ def observe_service(store: Store, url: str, identity: str) -> Store:
     quota = offer.quota
     free = max(quota.bytes - quota.used_bytes, 0)
     return replace(
-        store, free=free, total=quota.bytes, largest_file=None, filesystem="", device=0, offer=offer, machines=machines,
+        store, free=free, total=quota.bytes, largest_file=None, filesystem="", device=_number_of(url), offer=offer,
+        machines=machines,
         ordered={one.tags.get("key", ""): one.id for one in volumes if one.state != "leaving"},
     )  # fmt: skip
+
+
+def _number_of(url: str) -> int:
+    """Return what tells a service from others, and from filesystems: stores with one service share its quota."""
+    return -1 - zlib.crc32(url.rstrip("/").encode())
 
 
 def _filesystem_kind(folder: Path) -> str:

@@ -44,6 +44,7 @@ def check_services(
                 number = there.ordered.get(str(disk.spec.id), "")
                 if disk.state == "to make" and number and disk.name not in facts.begun_volumes:
                     yield rules.volume_without_record.error(disk_place(disk.name), number, disk.path)
+    yield from _check_count(sheet, facts, kept_in)
     for disk in disks:
         found = facts.found.disks.get(disk.name)
         if disk.spec.order is not None or (found is not None and found.image.format == VOLUME):
@@ -72,15 +73,25 @@ def _check_store(sheet: ResolvedSheet, name: str, there: Store, disks: list[Plan
                 disk_place(disk.name).key("size"), disk.size, kind.name, kind.least, kind.most, kind.step,
                 kind.fit(disk.size),
             )  # fmt: skip
-    left = max(there.offer.quota.volumes - there.offer.quota.used_volumes, 0)
-    if len(to_make) > left:
-        yield rules.too_many_volumes.error(where, len(to_make), left)
     guests = {one.name: one for one in there.machines}
     for disk in disks:
         guest = guests.get(disk.guest)
         if guest is None or guest.zone != zone.name:
             where_ = guest.zone if guest else ""
             yield rules.guest_not_there.error(disk_place(disk.name).key("guest"), disk.guest, zone.name, where_)
+
+
+def _check_count(sheet: ResolvedSheet, facts: Facts, kept_in: Mapping[str, list[PlannedDisk]]) -> Iterator[Finding]:
+    """Yield what keeps a service from making as many volumes as the stores that it has need in all."""
+    needed: dict[int, int] = defaultdict(int)
+    for name in sheet.stores:
+        there = facts.found.stores[name]
+        if there.offer is not None:
+            quota = there.offer.quota
+            needed[there.device] += sum(disk.state == "to make" for disk in kept_in[name])
+            left = max(quota.volumes - quota.used_volumes, 0)
+            if needed[there.device] > left:
+                yield rules.too_many_volumes.error(store_place(name), needed[there.device], left)
 
 
 def _check_changes(disk: PlannedDisk, differences: Sequence[Difference]) -> Iterator[Finding]:
