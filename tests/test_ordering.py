@@ -119,6 +119,17 @@ def plain_of(folder: Path, path: Path) -> Path:
     return folder / "plain" if (folder / "plain").exists() else plain(folder, path)
 
 
+def test_a_size_that_follows_is_one_that_there_is(tmp_path: Path) -> None:
+    """A disk that is to have so much room gets the next size of the class, and the room is there."""
+    disk = DISK.replace('size = "320 MiB"\n', 'usable = "300 MiB"\n')
+    with serving(offering(tmp_path / "cloud")) as (url, _):
+        path = sheet(tmp_path, url, disk)
+        run("write", str(path), "--yes", status=0)
+        (one,) = facts("review", str(path))["disks"]
+        assert one["size"] % SMALL == 0 and one["partitions"][0]["shows"]["available"] >= 300 * MIB
+        assert volumes(url)["trials"]["bytes"] == one["size"] and facts("confirm", str(path))["agrees"]
+
+
 DISK = '[disk.trials]\nguest = "records"\nstore = "cloud"\nsize = "320 MiB"\n[[disk.trials.partition]]\nfilesystem = "ext4"\n'
 
 

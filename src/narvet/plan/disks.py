@@ -78,6 +78,8 @@ def plan_disk(
     sizes, too_large = _sizes(disk, requests, existing)
     found += too_large
     size = _disk_size(disk, table, sizes, existing)
+    if disk.size is None and site.offered is not None:
+        size = site.offered.fit(size)
     found += _size_checks(disk, table, size)
     room = _room(disk, site, table, size)
     ahead = _ahead(table, len(requests), disk.sector_size)

@@ -37,7 +37,7 @@ from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
 from narvet.plan.resolve import check_asked, resolve
 from narvet.plan.seals import check_seals
-from narvet.plan.services import check_services, with_order
+from narvet.plan.services import check_services, class_of, with_order
 from narvet.plan.store_capacity import check_stores, plan_stores
 from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
@@ -147,7 +147,9 @@ def _disk(
     origin: Origin | None = None
     if disk.origin_path is None:
         guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
-        site = Site(path, sheet.system_of(disk), guest, sheet.ids(disk.name), sheet.dated, store.stripe, store.flash)
+        offered = class_of(store, facts.found.stores[disk.store]) if store.service else None
+        ids = sheet.ids(disk.name)
+        site = Site(path, sheet.system_of(disk), guest, ids, sheet.dated, store.stripe, store.flash, offered)
         existing = _existing(disk, sheet, facts)
         image, said = plan_disk(disk, site, folders, existing)
         if existing is not None:

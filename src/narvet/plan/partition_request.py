@@ -13,6 +13,7 @@ from narvet.ground.rules import filesystems as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import OwnerAsked, Ownership
 from narvet.model.estate import Guest
+from narvet.services.words import VolumeClass
 from narvet.sheet.form import StripeForm
 from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedPartition
 
@@ -22,7 +23,7 @@ class Site:
     """Where a disk is planned: the path of its image, the guest that will use it and what that runs, and its ids.
 
     `dated` is the time, in seconds since 1970, that is written into it. `stripe` and `flash` are what is known of the
-    storage below.
+    storage below. `offered` is the class of volumes whose sizes the disk must have, where a service makes it.
     """
 
     path: str
@@ -32,6 +33,7 @@ class Site:
     dated: int
     stripe: StripeForm | None = None
     flash: bool = False
+    offered: VolumeClass | None = None
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,8 @@ from narvet.model.estate import Store
 from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference
+from narvet.services.words import VolumeClass
+from narvet.sheet.form import StoreForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 VOLUME = "volume"
@@ -27,6 +29,13 @@ def with_order(spec: ImageSpec, disk: ResolvedDisk, sheet: ResolvedSheet) -> Ima
         return spec
     tags = (("sheet", str(sheet.identity)), ("disk", disk.was or disk.name), ("key", str(spec.id)))
     return replace(spec, order=Order(store.service, store.zone or "", store.volume_class or "", str(spec.id), tags))
+
+
+def class_of(form: StoreForm, there: Store) -> VolumeClass | None:
+    """Return the class that a store's volumes are of, None where its service has none of that name in its zone."""
+    zones = there.offer.zones if there.offer is not None else ()
+    zone = next((one for one in zones if one.name == form.zone), None)
+    return next((one for one in zone.classes if one.name == form.volume_class), None) if zone else None
 
 
 def check_services(
@@ -61,10 +70,10 @@ def _check_store(sheet: ResolvedSheet, name: str, there: Store, disks: list[Plan
     if zone is None:
         yield rules.not_offered.error(where.key("zone"), "zone", form.zone, ", ".join(zones))
         return
-    classes = {one.name: one for one in zone.classes}
-    kind = classes.get(form.volume_class or "")
+    kind = class_of(form, there)
     if kind is None:
-        yield rules.not_offered.error(where.key("class"), "class", form.volume_class, ", ".join(classes))
+        known = ", ".join(one.name for one in zone.classes)
+        yield rules.not_offered.error(where.key("class"), "class", form.volume_class, known)
         return
     to_make = [disk for disk in disks if disk.state == "to make"]
     for disk in to_make:
