@@ -229,6 +229,28 @@ def test_what_somebody_else_ordered_is_never_written_over(tmp_path: Path) -> Non
         assert file.read_bytes()[:6] == b"theirs" and list(volumes(url)) == ["theirs"]
 
 
+def test_what_a_cut_left_is_told_of(tmp_path: Path) -> None:
+    """An order that was begun, and whose disk is taken out of the sheet: told of until it is finished and retired."""
+    with serving(offering(tmp_path / "cloud"), "--delay", "4") as (url, _):
+        path = sheet(tmp_path, url, DISK)
+        with subprocess.Popen([PROGRAM, "write", str(path), "--yes"], stdout=subprocess.DEVNULL) as process:
+            while not volumes(url):
+                time.sleep(0.05)
+            process.kill()
+        whole = path.read_text()
+        path.write_text(whole[: whole.index("[disk.trials]")])
+        assert "volume-left-over" in run("review", str(path), status=0).stdout
+        # With a quota that has room for no more than what was begun, it is finished all the same.
+        about = tmp_path / "cloud" / "service.toml"
+        about.write_text(
+            about.read_text().replace("volumes = 40", "volumes = 1").replace("4_398_046_511_104", str(320 * MIB), 1)
+        )
+        path.write_text(whole)
+        run("write", str(path), "--yes", status=0)
+        run("retire", str(path), "trials", "--yes", status=0)
+        assert volumes(url) == {} and "volume-left-over" not in run("review", str(path), status=0).stdout
+
+
 @pytest.mark.parametrize("seed", range(int(os.environ.get("NARVET_TRIES", "3"))))
 def test_killed_at_any_moment_the_next_write_goes_on(tmp_path: Path, seed: int) -> None:
     """Calls that go wrong, writes that are killed: at the end each disk has one volume, as asked; and none once retired."""

@@ -410,7 +410,7 @@ class Store:
 
     Stores with the same `device` lie on one filesystem and share what is free there. Where a service hands volumes out,
     `offer` is what it has, `machines` are its guests, and `free` and `total` are its quota; a `problem` is why not.
-    `ordered` are the volumes that it has already for disks of the sheet, by the keys of their orders.
+    `ordered` are the volumes that it has already of the sheet, with their disks, by the keys of their orders.
     """
 
     path: str
@@ -424,7 +424,7 @@ class Store:
     offer: Offer | None = None
     machines: tuple[Machine, ...] = ()
     problem: str = ""
-    ordered: Mapping[str, str] = field(default_factory=dict)
+    ordered: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -47,7 +47,7 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     """
     doors = _doors(sheet, path.parent)
     in_use = {there.path for door in doors.values() if door.runs for there in door.plugged if there.path}
-    stores = {name: _store(path.parent, form, str(sheet.identity)) for name, form in sheet.store.items()}
+    stores = {name: _store(path, form, str(sheet.identity)) for name, form in sheet.store.items()}
     places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
     trust = _trust(sheet, path.parent, places)
     unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
@@ -78,9 +78,11 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     )
 
 
-def _store(folder: Path, form: StoreForm, identity: str) -> Store:
-    store = observe_store(str(folder / form.path))
-    return store if form.service is None else observe_service(store, form.service, identity)
+def _store(sheet: Path, form: StoreForm, identity: str) -> Store:
+    store = observe_store(str(sheet.parent / form.path))
+    if form.service is None:
+        return store
+    return observe_service(store, form.service, identity, begun_volumes(ledger_path(sheet)))
 
 
 def _pools(sheet: Sheet, disks: Mapping[str, Disk], trust: Trust, deep: frozenset[str]) -> tuple[FoundPool, ...]:

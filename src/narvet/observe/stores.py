@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import zlib
+from collections.abc import Collection
 from dataclasses import replace
 from pathlib import Path
 
@@ -46,10 +47,11 @@ def observe_store(path: str) -> Store:
     )
 
 
-def observe_service(store: Store, url: str, identity: str) -> Store:
+def observe_service(store: Store, url: str, identity: str, begun: Collection[str]) -> Store:
     """Return the facts of a store whose volumes the service at a URL hands out: its folder keeps their records only.
 
-    `identity` is that of the sheet, which tells the volumes of its disks from others.
+    `identity` is that of the sheet, which tells the volumes of its disks from others. `begun` are the disks whose
+    volumes were begun and not finished: what they take of the quota is still theirs to take.
     """
     from narvet.services.known import service_at
 
@@ -59,12 +61,19 @@ def observe_service(store: Store, url: str, identity: str) -> Store:
     except NarvetError as error:
         return replace(store, free=0, total=0, largest_file=None, device=0, problem=str(error))
     quota = offer.quota
-    free = max(quota.bytes - quota.used_bytes, 0)
+    own = [one for one in volumes if one.state != "leaving"]
+    free = quota.bytes - quota.used_bytes + sum(one.bytes for one in own if one.tags.get("disk") in begun)
     return replace(
-        store, free=free, total=quota.bytes, largest_file=None, filesystem="", device=_number_of(url), offer=offer,
+        store,
+        free=max(free, 0),
+        total=quota.bytes,
+        largest_file=None,
+        filesystem="",
+        device=_number_of(url),
+        offer=offer,
         machines=machines,
-        ordered={one.tags.get("key", ""): one.id for one in volumes if one.state != "leaving"},
-    )  # fmt: skip
+        ordered={one.tags.get("key", ""): (one.id, one.tags.get("disk", "")) for one in own},
+    )
 
 
 def _number_of(url: str) -> int:

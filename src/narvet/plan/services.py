@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 from narvet.formats.images.contract import ImageSpec, Order
 from narvet.ground.findings import Finding, disk_place, store_place
@@ -49,10 +50,7 @@ def check_services(
         if form.service is not None:
             there = facts.found.stores[name]
             yield from _check_store(sheet, name, there, kept_in[name])
-            for disk in kept_in[name]:
-                number = there.ordered.get(str(disk.spec.id), "")
-                if disk.state == "to make" and number and disk.name not in facts.begun_volumes:
-                    yield rules.volume_without_record.error(disk_place(disk.name), number, disk.path)
+            yield from _check_ordered(name, there, disks, facts)
     yield from _check_count(sheet, facts, kept_in)
     for disk in disks:
         found = facts.found.disks.get(disk.name)
@@ -90,6 +88,18 @@ def _check_store(sheet: ResolvedSheet, name: str, there: Store, disks: list[Plan
             yield rules.guest_not_there.error(disk_place(disk.name).key("guest"), disk.guest, zone.name, where_)
 
 
+def _check_ordered(store: str, there: Store, disks: Sequence[PlannedDisk], facts: Facts) -> Iterator[Finding]:
+    """Yield the volumes that a service has of a sheet, and of which no record is here."""
+    own = {str(disk.spec.id): disk for disk in disks if disk.spec.order is not None}
+    strays = {Path(one.path).stem for one in facts.found.strays if one.image.format == VOLUME}
+    for key, (number, name) in there.ordered.items():
+        disk = own.get(key)
+        if disk is None and name not in strays:
+            yield rules.volume_left_over.warning(store_place(store), number, name)
+        elif disk is not None and disk.state == "to make" and disk.name not in facts.begun_volumes:
+            yield rules.volume_without_record.error(disk_place(disk.name), number, disk.path)
+
+
 def _check_count(sheet: ResolvedSheet, facts: Facts, kept_in: Mapping[str, list[PlannedDisk]]) -> Iterator[Finding]:
     """Yield what keeps a service from making as many volumes as the stores that it has need in all."""
     needed: dict[int, int] = defaultdict(int)
@@ -97,7 +107,8 @@ def _check_count(sheet: ResolvedSheet, facts: Facts, kept_in: Mapping[str, list[
         there = facts.found.stores[name]
         if there.offer is not None:
             quota = there.offer.quota
-            needed[there.device] += sum(disk.state == "to make" for disk in kept_in[name])
+            to_make = (str(disk.spec.id) for disk in kept_in[name] if disk.state == "to make")
+            needed[there.device] += sum(key not in there.ordered for key in to_make)
             left = max(quota.volumes - quota.used_volumes, 0)
             if needed[there.device] > left:
                 yield rules.too_many_volumes.error(store_place(name), needed[there.device], left)

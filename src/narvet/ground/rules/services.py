@@ -74,6 +74,19 @@ def volume_without_record(number: str, path: str) -> Wording:
 
 
 @rule(
+    meaning="The service has a volume of a disk that the sheet no longer has, and no record of it is here: the write was "
+    "cut off.",
+    way_out="Put the disk back into the sheet, write it, and retire it; or give the volume back at the service.",
+)
+def volume_left_over(number: str, disk: str) -> Wording:
+    """Word a volume whose disk the sheet no longer has, and that was never finished."""
+    return (
+        f"its service has volume {number} of disk {disk}, which the sheet no longer has, and no record of it is here",
+        f"put {disk} back, write and then retire it; or give the volume back there",
+    )
+
+
+@rule(
     meaning="A volume of a service is made, attached and retired; nothing else about it is changed from here yet.",
     way_out="Take the change back; or order a new disk beside it, copy the data in the guest, and retire the old one.",
 )
