@@ -74,7 +74,7 @@ def volume_without_record(number: str, path: str) -> Wording:
 
 
 @rule(
-    meaning="The service has a volume of a disk that the sheet no longer has, and no record of it is here: the write was "
+    meaning="The service has a volume of a disk that the sheet no longer has, and no record is here: the write was "
     "cut off.",
     way_out="Put the disk back into the sheet, write it, and retire it; or give the volume back at the service.",
 )
