@@ -309,7 +309,10 @@ def test_tokens_go_to_their_own_service_only(tmp_path: Path) -> None:
 
 
 def test_records_are_not_trusted(tmp_path: Path) -> None:
-    """Whatever stands in a record, reading it ends with a sentence."""
+    """Whatever stands in a record, reading it ends with a sentence, and no service is asked that nothing else names."""
+    record = tmp_path / "far.volume"
+    record.write_text('{"record": 1, "service": "https://vault.invalid", "volume": "v-1", "sector": 512}')
+    assert "only a record names this service" in " ".join(run("survey", str(record)).stdout.split())
     dice = random.Random(3)
     good = {"record": 1, "service": "http://127.0.0.1:9", "volume": "v-1", "sector": 512}
     for number in range(12):

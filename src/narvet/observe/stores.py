@@ -53,10 +53,10 @@ def observe_service(store: Store, url: str, identity: str, begun: Collection[str
     `identity` is that of the sheet, which tells the volumes of its disks from others. `begun` are the disks whose
     volumes were begun and not finished: what they take of the quota is still theirs to take.
     """
-    from narvet.services.known import service_at
+    from narvet.services.known import service_named
 
     try:
-        service = service_at(url)
+        service = service_named(url)
         offer, machines, volumes = service.offer(), service.guests(), service.volumes("sheet", identity)
     except NarvetError as error:
         return replace(store, free=0, total=0, largest_file=None, device=0, problem=str(error))

@@ -79,7 +79,7 @@ class Calls:
             why = "what it sends comes damaged"
             try:
                 status, headers, data = self._once(method, path, **more)
-            except httpx.TransportError as error:
+            except httpx.HTTPError as error:
                 why = str(error) or type(error).__name__
             else:
                 if status < 300 and (check is None or check(headers, data)):
@@ -116,6 +116,11 @@ class Calls:
 def _asked_wait(headers: Mapping[str, str]) -> float:
     asked = headers.get("Retry-After", "")
     return min(float(asked), _LONGEST_WAIT) if asked.isascii() and asked.isdigit() and len(asked) < 6 else 0.0
+
+
+def is_local(url: str) -> bool:
+    """Return whether an address is this machine's."""
+    return _is_local(urlsplit(url).hostname or "")
 
 
 def _is_local(host: str) -> bool:

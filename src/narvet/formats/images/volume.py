@@ -19,7 +19,7 @@ from narvet.ground.errors import ImageError, RefusedError, RequestError, Unsuppo
 from narvet.ground.units import LARGEST
 from narvet.services.calls import NotDoneError
 from narvet.services.client import Service, Wanted
-from narvet.services.known import service_at
+from narvet.services.known import service_named, service_recorded
 from narvet.services.volume import VolumeDevice
 from narvet.services.words import Volume
 
@@ -74,7 +74,7 @@ class VolumeFormat:
         order = image_spec.order
         if order is None:
             raise RequestError(f"{name}: volumes are ordered by a sheet, from a store with a service")
-        service = service_at(order.service)
+        service = service_named(order.service)
         wanted = Wanted(order.zone, order.volume_class, image_spec.size, dict(order.tags))
         try:
             volume = service.order(order.key, wanted)
@@ -144,7 +144,7 @@ class VolumeFormat:
             RefusedError: the service does not do it.
         """
         record = _record(files, name)
-        service = service_at(record.service)
+        service = service_recorded(record.service)
         volume = service.volume(record.volume)
         if volume is not None and volume.guest is not None:
             service.detach(volume.id)
@@ -156,10 +156,10 @@ FORMAT = VolumeFormat()
 
 def _there(record: Record, name: str) -> tuple[Service, Volume]:
     """Return a volume as it is now."""
-    service = service_at(record.service)
     try:
+        service = service_recorded(record.service)
         volume = service.volume(record.volume)
-    except NotDoneError as error:
+    except (NotDoneError, RequestError) as error:
         raise ImageError(f"{name}: {error}") from None
     if volume is None:
         raise ImageError(f"{name}: {record.service} has no volume {record.volume} any more; somebody gave it back")
