@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from pathlib import Path
+from posixpath import basename, splitext
 
 from narvet.formats.images.contract import ImageSpec, Order
 from narvet.ground.findings import Finding, disk_place, store_place
@@ -91,7 +91,7 @@ def _check_store(sheet: ResolvedSheet, name: str, there: Store, disks: list[Plan
 def _check_ordered(store: str, there: Store, disks: Sequence[PlannedDisk], facts: Facts) -> Iterator[Finding]:
     """Yield the volumes that a service has of a sheet, and of which no record is here."""
     own = {str(disk.spec.id): disk for disk in disks if disk.spec.order is not None}
-    strays = {Path(one.path).stem for one in facts.found.strays if one.image.format == VOLUME}
+    strays = {splitext(basename(one.path))[0] for one in facts.found.strays if one.image.format == VOLUME}
     for key, (number, name) in there.ordered.items():
         disk = own.get(key)
         if disk is None and name not in strays:
