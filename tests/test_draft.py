@@ -60,9 +60,19 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
         "store_zone": "north", "store_flash": "true", "serial": "ALL-1", "read_only": "no", "shared": "yes",
         "hold": "direct", "flash": "no", "give_back": "yes",
     }  # fmt: skip
-    asked = {"usable", "pool", "sealed", "attributes", "set_aside", "copy_of", "base", "version", *OF_OTHERS} | set(
-        given
-    )
+    asked = {
+        "store_service",
+        "store_class",
+        "usable",
+        "pool",
+        "sealed",
+        "attributes",
+        "set_aside",
+        "copy_of",
+        "base",
+        "version",
+        *OF_OTHERS,
+    } | set(given)
     assert asked == set(narvet.request_keys())
     told = " ".join(run("draft", "--help", status=0).stdout.split())
     assert all(f"--{key.replace('_', '-')} TEXT" in told for key in asked)
