@@ -13,7 +13,7 @@ _MOST_RUNS = 1 << 16
 
 
 class SpareRuns:
-    """The spare runs of a file, in bytes, which read as zeros; those given up since the last `settle` come later."""
+    """The spare runs of a file, in bytes; those given up since the last `settle` are not among them yet."""
 
     def __init__(self) -> None:
         self._given_up: list[Extent] = []
@@ -24,11 +24,9 @@ class SpareRuns:
         if len(self._given_up) < _MOST_RUNS:
             self._given_up.append(Extent(place, length))
 
-    def settle(self, file: File) -> None:
-        """Hear that nothing on stable storage points at them any more: the file's store gets their room back."""
+    def settle(self) -> None:
+        """Hear that nothing on stable storage points at them any more."""
         if self._given_up:
-            for place, length in joined(sorted(self._given_up)):
-                file.zero(place, length)
             self._runs = list(joined(sorted({*self._runs, *self._given_up})))[-_MOST_RUNS:]
             self._given_up = []
 
@@ -36,11 +34,12 @@ class SpareRuns:
         """Return how many of `count` units can be taken in a row from here; all of them if none are spare."""
         return min(count, self._runs[-1].length // unit) or count if self._runs else count
 
-    def take(self, length: int) -> int | None:
+    def take(self, length: int, file: File) -> int | None:
         """Return a place of so many bytes, which read as zeros; None where there is none."""
         if not self._runs or self._runs[-1].length < length:
             return None
         start, whole = self._runs.pop()
         if whole > length:
             self._runs.append(Extent(start, whole - length))
+        file.zero(start + whole - length, length)
         return start + whole - length

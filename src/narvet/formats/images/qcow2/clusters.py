@@ -60,7 +60,7 @@ class Refcounts:
 
     def append(self, count: int) -> int:
         """Give `count` clusters, spare or at the end of the file, which read as zeros; return where they start."""
-        spare = self.spare.take(count * self.cluster)
+        spare = self.spare.take(count * self.cluster, self._file)
         first = self._take(count) if spare is None else spare
         self._count(first // self.cluster, count, 1)
         return first
@@ -324,7 +324,7 @@ class Clusters:
             self._unused.clear()
             self.refcounts.flush()
             self._file.flush()
-            self.refcounts.spare.settle(self._file)
+            self.refcounts.spare.settle()
 
 
 def _inflated(data: bytes, most: int, kind: int) -> bytes:

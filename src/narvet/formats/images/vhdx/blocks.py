@@ -84,7 +84,7 @@ class Blocks:
         if entry & STATE == PARTIALLY_PRESENT:
             first = entry & int(_OFFSET)
         else:
-            spare = self._spare.take(count * self.block)
+            spare = self._spare.take(count * self.block, self._file)
             first = align_up(self._file.size, MIB) if spare is None else spare
             self._file.resize(max(self._file.size, first + count * self.block))
         places = np.arange(first, first + count * self.block, self.block, dtype=np.uint64)
@@ -154,7 +154,7 @@ class Blocks:
         if self._fresh:
             self._pages.flush()
             self._file.flush()
-            self._spare.settle(self._file)
+            self._spare.settle()
             return
         sectors = [
             (offset + start, content[start : start + SECTOR])
@@ -164,7 +164,7 @@ class Blocks:
         step = most_sectors(self._header.log_length)
         for start in range(0, len(sectors), step):
             self._logged(sectors[start : start + step])
-        self._spare.settle(self._file)
+        self._spare.settle()
 
     def _logged(self, sectors: list[tuple[int, bytes]]) -> None:
         number = self._header.sequence_number + 1
