@@ -22,7 +22,7 @@ class Lent:
     """A disk that is lent under a name; `about` says what it is, for people, `identity` tells it from all others.
 
     `is_shared` is whether all who take it have the same disk, so that one client may come by several connections.
-    Offsets and lengths are bytes, and lie on the disk: whoever calls has checked that.
+    Offsets and lengths are bytes. The caller has checked that they lie on the disk.
     """
 
     def __init__(

@@ -21,7 +21,7 @@ FINAL, CONTINUES = 0x80, 0x40
 
 
 class Op(IntEnum):
-    """What a message is: from initiators, and answers to them."""
+    """The kinds of messages: those from initiators, then the answers."""
 
     NOP_OUT = 0x00
     COMMAND = 0x01

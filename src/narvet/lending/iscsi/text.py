@@ -157,7 +157,7 @@ TOLD = ("InitiatorName", "InitiatorAlias", "TargetName", "SessionType")
 
 
 def agreed(terms: Terms, asked: dict[str, str]) -> tuple[Terms, list[tuple[str, str]]]:
-    """Return the terms with what an initiator asks for agreed on, and the answers to each key."""
+    """Settle what an initiator asks for; return the new terms, and the answer to each key."""
     answers = list[tuple[str, str]]()
     for key, value in asked.items():
         rule = _RULES.get(key)
