@@ -79,7 +79,8 @@ site: $(VENV)/ready
 	$(BIN)/mkdocs build --strict
 
 speed: $(VENV)/ready
-	$(BIN)/python benchmarks/speed.py > docs/speed.md
+	@$(BIN)/python benchmarks/speed.py > docs/speed.md
+	@for one in lending fleet; do echo >> docs/speed.md; $(BIN)/python benchmarks/$$one.py >> docs/speed.md; done
 
 # As long as you let it; `make prove ROUNDS=1` for some minutes.
 prove: packages $(VENV)/ready

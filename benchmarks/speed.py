@@ -53,7 +53,7 @@ def planned(folder: Path, size: int, name: str = "ext4", purpose: str = "general
     text = f'[disk.a]\nguest = "bench"\nstore = "shelf"\nsize = "{size} B"\n[[disk.a.partition]]\nlabel = "a"\n'
     text += f'filesystem = "{name}"\nfor = "{purpose}"\n'
     facts = Facts(Estate(stores={"shelf": Store(str(folder), free=1 << 50, total=1 << 50)}))
-    disk = plan(parse_sheet(HEAD + text, "bench"), facts).disks[0]
+    disk = plan(parse_sheet(HEAD + text, Path("bench")), facts).disks[0]
     return MakeImage(disk.name, disk.guest, disk.wanted, disk.spec)
 
 

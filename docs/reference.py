@@ -15,23 +15,17 @@ from narvet.cli.main import cli
 from narvet.ground.rules import table
 from narvet.model.controllers import controller_table
 from narvet.report.shapes import SHAPES, json_schema
-from narvet.sheet.form import (
-    DiskForm,
-    Form,
-    GuestForm,
-    PartitionForm,
-    PoolForm,
-    Sheet,
-    StoreForm,
-    VolumeForm,
-    schema,
-)
+from narvet.sheet.base import Form
+from narvet.sheet.contents import PartitionForm, VolumeForm
+from narvet.sheet.form import DiskForm, PoolForm, Sheet, schema
 from narvet.sheet.keys import key_table
+from narvet.sheet.machines import GuestForm, HostForm, StoreForm
 from narvet.standin.app import openapi
 from narvet.usecases.words import words_table
 
 FORMS: dict[str, type[Form]] = {
     "sheet": Sheet,
+    "host": HostForm,
     "store": StoreForm,
     "guest": GuestForm,
     "disk": DiskForm,

@@ -15,9 +15,11 @@ from hypothesis import strategies as st
 
 import narvet
 from narvet.ground.errors import RequestError
+from narvet.sheet.contents import PartitionForm
 from narvet.sheet.draft import Request, drafted, new_sheet
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm, Sheet, StoreForm
+from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.keys import keys_of
+from narvet.sheet.machines import GuestForm, StoreForm
 from narvet.sheet.read import parse_sheet
 from tests.program import IDENTITY, disk, facts, make_root, make_sheet, rules, run, talk
 
@@ -61,6 +63,8 @@ def test_every_key_is_an_option(tmp_path: Path) -> None:
         "hold": "direct", "flash": "no", "give_back": "yes",
     }  # fmt: skip
     asked = {
+        "store_host",
+        "store_writers",
         "store_service",
         "store_class",
         "usable",
@@ -274,10 +278,10 @@ def test_ten_thousand_requests(tmp_path: Path) -> None:
 def test_whatever_is_asked_comes_out_as_it_went_in_or_is_refused(keys: dict[str, str]) -> None:
     asked = {"guest": "g", "store": "s", "size": "1 GiB", **keys}
     try:
-        made = drafted(new_sheet("t", parse_sheet(HEAD, "x").identity), [Request("x", asked)], "s.toml")
+        made = drafted(new_sheet("t", parse_sheet(HEAD, Path("x")).identity), [Request("x", asked)], "s.toml")
     except RequestError:
         return
-    sheet = parse_sheet(made.text, "s.toml")
+    sheet = parse_sheet(made.text, Path("s.toml"))
     (form,) = sheet.disk.values()
     assert (form.guest, form.store) == (asked["guest"], asked["store"])
     assert form.partition[0].label == asked.get("label")

@@ -27,7 +27,7 @@ from narvet.usecases.interview import Interview, forget_answers, interview, keep
 from tests.program import IDENTITY, disk, facts, make_sheet, run
 
 ONLY_LOOK = {"review", "survey", "devices", "confirm", "history", "explain"}
-SERVE = {"lend", "standin"}  # until it is ended; a try of it would be the thing itself
+SERVE = {"host", "hub", "lend", "standin"}  # until it is ended; a try of it would be the thing itself
 WHOLE = click.Context(cli)
 
 
@@ -128,7 +128,7 @@ ANSWERS = st.one_of(
 def test_whatever_answers_are_taken_make_a_sheet(answers: list[str]) -> None:
     """An answer is refused at once with a sentence, or it can stand: what was taken altogether is a valid sheet."""
     text = new_sheet("", UUID(IDENTITY))
-    talk = Interview(Path("/nowhere/sheet.toml"), text, parse_sheet(text, "s"))
+    talk = Interview(Path("/nowhere/sheet.toml"), text, parse_sheet(text, Path("s")))
     for answer in answers:
         question = talk.next()
         if question is None:
@@ -140,7 +140,7 @@ def test_whatever_answers_are_taken_make_a_sheet(answers: list[str]) -> None:
             talk = talk.answered(question.key, answer)
     if talk.next() is None:
         made = drafted(text, [talk.request()], "s")
-        assert isinstance(parse_sheet(made.text, "s"), Sheet) and len(made.disks) == 1
+        assert isinstance(parse_sheet(made.text, Path("s")), Sheet) and len(made.disks) == 1
 
 
 @pytest.mark.parametrize(

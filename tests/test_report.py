@@ -15,6 +15,7 @@ from typing import Any
 import openpyxl
 import pypdfium2
 import pytest
+from pyarrow import parquet
 
 from tests.program import disk, facts, make_sheet, run
 
@@ -118,7 +119,7 @@ def test_a_real_browser_shows_it(example: Path, tmp_path: Path) -> None:
 def test_a_review_as_a_table(example: Path, tmp_path: Path) -> None:
     """A row for each partition, with numbers as numbers; texts that a spreadsheet would take for formulas stay texts."""
     sheet = str(example / "sheet.toml")
-    for ending in ("csv", "xlsx"):
+    for ending in ("csv", "xlsx", "parquet"):
         run("review", sheet, "--table", str(tmp_path / f"t.{ending}"), "--quiet", status=0)
     with (tmp_path / "t.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
@@ -138,7 +139,12 @@ def test_a_review_as_a_table(example: Path, tmp_path: Path) -> None:
     page = openpyxl.load_workbook(tmp_path / "t.xlsx").worksheets[0]
     cells = list(page.iter_rows(values_only=True))
     assert list(cells[0]) == list(rows[0]) and [["" if cell is None else str(cell) for cell in row] for row in cells[1:]] == [list(row.values()) for row in rows]  # fmt: skip
+    columns = parquet.read_table(tmp_path / "t.parquet").to_pylist()
+    assert [["" if cell is None else str(cell) for cell in row.values()] for row in columns] == [
+        list(row.values()) for row in rows
+    ]
+    assert all(isinstance(row["disk_size"], int) for row in columns)
     odd = make_sheet(tmp_path, disk("a", 'size = "8 MiB"', 'label = "=1+2"'))
     run("review", str(odd), "a", "--table", str(tmp_path / "odd.csv"), status=0)
     assert "'=1+2" in (tmp_path / "odd.csv").read_text()
-    assert "ends in .csv or .xlsx" in run("review", str(odd), "--table", "t.txt", status=2).stderr
+    assert "ends in .csv, .xlsx or .parquet" in run("review", str(odd), "--table", "t.txt", status=2).stderr

@@ -57,7 +57,7 @@ def test_a_limit_set_on_this_process_counts(tmp_path: Path) -> None:
 
 def laid(stores_text: str, disks: str, stores: dict[str, Store]) -> Layout:
     text = f'sheet = 1\nidentity = "{IDENTITY}"\n[guest.seedling]\n{stores_text}{disks}'
-    return plan(parse_sheet(text, "sheet"), Facts(Estate(stores=stores)))
+    return plan(parse_sheet(text, Path("sheet")), Facts(Estate(stores=stores)))
 
 
 @pytest.mark.parametrize(

@@ -32,7 +32,7 @@ from narvet.ground.findings import Place, disk_place
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
-from narvet.model.moves import Answer
+from narvet.model.moves import Answer, Lies
 from narvet.observe.images import survey, survey_opened
 from narvet.plan.diff import diff_disk
 
@@ -62,6 +62,12 @@ class ChangeDisk:
     guest_may_run = False
     is_change = True
     comes_last = False
+    lies_in = Lies.STORE
+
+    @property
+    def needs_keys(self) -> bool:
+        """Whether anything on it is sealed."""
+        return self.wanted.is_sealed or self.found.is_sealed
 
     @property
     def touches(self) -> str:

@@ -16,6 +16,7 @@ from narvet.ground.meter import copied, expected
 from narvet.ground.units import show_both, show_bytes
 from narvet.model.devices import Device
 from narvet.model.estate import NO_TABLE, Disk, Partition
+from narvet.model.moves import Lies
 from narvet.observe.devices import device_at
 
 _AT_ONCE = 1 << 30  # bytes of a device that read as zeros by one call
@@ -32,6 +33,7 @@ class OnDevice:
     guest_may_run = True
     is_change = False
     comes_last = False
+    lies_in = Lies.SHEET
 
     @property
     def touches(self) -> str:
@@ -154,6 +156,7 @@ class MountVolume:
     guest_may_run = True
     is_change = False
     comes_last = True
+    lies_in = Lies.SHEET
 
     @property
     def touches(self) -> str:

@@ -25,6 +25,7 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import RefusedError
 from narvet.ground.units import show_binary, show_both
 from narvet.model.estate import Disk
+from narvet.model.moves import Lies
 
 
 @dataclass(frozen=True)
@@ -44,6 +45,7 @@ class MoveImage:
     guest_may_run = False
     is_change = True
     comes_last = False
+    lies_in = Lies.STORE
 
     @property
     def touches(self) -> str:
@@ -147,6 +149,7 @@ class RemoveOldImage:
     guest_may_run = False
     is_change = True
     comes_last = False
+    lies_in = Lies.STORE
 
     @property
     def touches(self) -> str:

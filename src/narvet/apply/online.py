@@ -17,6 +17,7 @@ from narvet.ground.errors import RefusedError
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import show_both
 from narvet.model.estate import Disk, Partition
+from narvet.model.moves import Lies
 from narvet.observe.devices import device_at
 
 
@@ -87,6 +88,7 @@ class GrowMounted:
     guest_may_run = True
     is_change = True
     comes_last = False
+    lies_in = Lies.SHEET
 
     @property
     def touches(self) -> str:

@@ -38,7 +38,7 @@ from narvet.ground.extents import Extent
 from narvet.ground.meter import copied
 from narvet.ground.units import MIB, counted
 from narvet.model.estate import Disk
-from narvet.model.moves import Answer
+from narvet.model.moves import Answer, Lies
 from narvet.model.pools import MemberPlace, PlannedPool, PlannedVolume
 from narvet.observe.images import Look
 from narvet.observe.pools import on_volume
@@ -67,6 +67,7 @@ class ChangePool:
     asked: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     guest_may_run = False
     comes_last = False
+    lies_in = Lies.STORE
 
     @property
     def is_change(self) -> bool:
@@ -87,6 +88,11 @@ class ChangePool:
     def touches(self) -> str:
         """The image of its first member."""
         return next(iter(self.pool.members.values())).path
+
+    @property
+    def needs_keys(self) -> bool:
+        """Whether anything on it is sealed."""
+        return any(part.seal for one in self.pool.volumes for part in one.wanted.partitions)
 
     @property
     def summary(self) -> str:

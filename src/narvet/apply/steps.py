@@ -24,7 +24,7 @@ from narvet.ground.findings import disk_place
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
-from narvet.model.moves import Answer, Aspect, Difference, Step
+from narvet.model.moves import Answer, Aspect, Difference, Lies, Step
 from narvet.plan.diff import asked_of
 from narvet.plan.existing import as_found, written_anew
 
@@ -50,6 +50,12 @@ class MakeImage:
     guest_may_run = True
     is_change = False
     comes_last = False
+    lies_in = Lies.STORE
+
+    @property
+    def needs_keys(self) -> bool:
+        """Whether anything on it is sealed."""
+        return self.wanted.is_sealed
 
     @property
     def summary(self) -> str:
@@ -127,6 +133,7 @@ class AttachVolume:
     guest_may_run = True
     is_change = False
     comes_last = False
+    lies_in = Lies.STORE
 
     @property
     def touches(self) -> str:

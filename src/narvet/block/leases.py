@@ -131,6 +131,27 @@ def _refuse_locked(path: Path, handle: int, *, change: bool) -> None:
             raise RefusedError(f"{path}: a hypervisor or another Narvet uses it; shut its guest down or wait")
 
 
+_works_for: int | None = None
+"""The process whose work this one does a part of, beside others."""
+
+
+def works_for(process: int | None) -> None:
+    """Know that this process does a part of a process's work, perhaps its own, beside others that do so too.
+
+    They look into images without a lease, to see whose children they are; what they change, they hold.
+    """
+    global _works_for  # noqa: PLW0603 (a process is started for another one, or is not)
+    _works_for = process
+
+
+def _is_kin(process: Path) -> bool:
+    """Return whether a process does a part of the same work as this one."""
+    if _works_for is None:
+        return False
+    parent = int((process / "stat").read_text().rpartition(")")[2].split()[1])
+    return _works_for in (parent, int(process.name))
+
+
 def users(path: Path, *, readers: bool) -> Iterator[str]:
     """Yield who else has a file or device open, as far as the system tells this user: processes and loop devices.
 
@@ -139,9 +160,10 @@ def users(path: Path, *, readers: bool) -> Iterator[str]:
     about = path.stat()
     for process in Path("/proc").glob("[0-9]*"):
         with suppress(OSError):  # it ends meanwhile, or is another user's
-            if process.name != str(os.getpid()) and any(
-                _has_open(process, handle, about, readers=readers) for handle in _handles(process)
-            ):
+            if process.name == str(os.getpid()):
+                continue
+            held = any(_has_open(process, handle, about, readers=readers) for handle in _handles(process))
+            if held and not _is_kin(process):
                 yield f"process {process.name} ({(process / 'comm').read_text().strip()})"
     for backing in Path("/sys/block").glob("loop*/loop/backing_file"):
         with suppress(OSError):

@@ -12,6 +12,8 @@ from pathlib import Path
 from narvet.block.names import LOCK, lock_name, same_file
 from narvet.ground.errors import RefusedError
 
+_held_here: set[int] = set()
+"""The files that are held open for the locks of this process."""
 _MOMENT, _TRIES = 0.1, 20  # seconds in which a lock that is only being cleared is free again, and how often it is tried
 
 
@@ -47,17 +49,35 @@ def _held(path: Path) -> Iterator[None]:
         if same_file(lock, os.fstat(handle)):
             break
         os.close(handle)  # its holder removed it in this very moment
+    _held_here.add(handle)
     try:
         yield
     except BaseException:
         with suppress(OSError):  # what went wrong before matters more
             lock.unlink()
-        os.close(handle)
+        _let_go(handle)
         raise
     try:
         lock.unlink(missing_ok=True)
     finally:
-        os.close(handle)
+        _let_go(handle)
+
+
+def _let_go(handle: int) -> None:
+    _held_here.discard(handle)
+    os.close(handle)
+
+
+def _forget() -> None:
+    """In a process that was forked, close what only the other one holds."""
+    for handle in _held_here:
+        with suppress(OSError):
+            os.close(handle)
+    _held_here.clear()
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_forget)
 
 
 def _hold_in_a_moment(handle: int) -> bool:

@@ -9,11 +9,13 @@ import click
 import narvet
 from narvet.cli.common import AS_JSON, INSIDE, print_findings, print_json, print_text, report_well
 from narvet.cli.job import job, on_sheet
+from narvet.cli.spread import spreads
 from narvet.cli.unseal import unseals
 
 
 @job("confirm")
 @on_sheet()
+@spreads
 @INSIDE
 @unseals()
 @AS_JSON

@@ -37,6 +37,8 @@ _COMMANDS = {
     "tie": "have a child follow a base that was moved or copied",
     "fold": "put a child's differences into its base",
     "lend": "lend disks to machines that attach them over the network",
+    "hub": "run what the hosts of a fleet are reached through",
+    "host": "do on this machine what sheets want of one of their hosts",
     "standin": "run a small simulated storage service, to try and test against",
     "reclaim": "have a thin image give back what nothing in it uses",
     "attach": "plug disks into their guests, or list how to do it by hand",

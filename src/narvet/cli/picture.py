@@ -10,6 +10,7 @@ import click
 import narvet
 from narvet.cli.common import AS_JSON, DRY, tell
 from narvet.cli.job import job, on_sheet
+from narvet.cli.spread import spreads
 
 if TYPE_CHECKING:
     from narvet import StoreCapacity
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 
 @job("picture")
 @on_sheet("names")
+@spreads
 @click.option(
     "--to", "target", type=click.Path(path_type=Path), help="The picture, .png, .svg or .pdf; beside SHEET if left out."
 )

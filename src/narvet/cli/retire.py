@@ -13,6 +13,7 @@ import narvet
 from narvet.cli.common import AS_JSON, DRY, begin_dry, print_json, print_text
 from narvet.cli.job import job, on_sheet
 from narvet.cli.speak import say
+from narvet.cli.spread import spreads
 
 if TYPE_CHECKING:
     from narvet import Step
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 
 @job("retire")
 @on_sheet("disk", least=1, most=1)
+@spreads
 @click.option("--yes", is_flag=True, help="Do not ask before the disk is removed for good.")
 @DRY
 @AS_JSON

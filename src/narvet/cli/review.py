@@ -9,14 +9,16 @@ import click
 import narvet
 from narvet.cli.common import A_PATH, AS_JSON, log_findings, print_json, print_text, report_well, status_of
 from narvet.cli.job import is_quiet, job, on_sheet
+from narvet.cli.spread import spreads
 from narvet.cli.unseal import unseals
 
 
 @job("review")
 @on_sheet("disks")
+@spreads
 @click.option("--brief", is_flag=True, help="A line for each disk, and the findings of level error and warning.")
 @click.option("--long", "in_full", is_flag=True, help="Every disk in depth, every entry and every note.")
-@click.option("--table", type=A_PATH, help="Write a row for each partition to this file, .csv or .xlsx.")
+@click.option("--table", type=A_PATH, help="Write a row for each partition to this file: .csv, .xlsx, .parquet.")
 @click.option("--replace", is_flag=True, help="Write over a table that is there already.")
 @unseals()
 @AS_JSON

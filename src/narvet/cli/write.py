@@ -13,6 +13,7 @@ import narvet
 from narvet.cli.common import AS_JSON, DRY, INSIDE, begin_dry, print_findings, print_json, print_text, remark, status_of
 from narvet.cli.job import complete_disks, job, on_sheet
 from narvet.cli.speak import say
+from narvet.cli.spread import spreads
 from narvet.cli.unseal import unseals
 
 if TYPE_CHECKING:
@@ -23,6 +24,7 @@ _MOST_SHOWN = 30
 
 @job("write")
 @on_sheet()
+@spreads
 @click.option(
     "--only",
     "disks",
@@ -77,7 +79,7 @@ def command(
         if inside is None:
             written = narvet.write(
                 sheet, anew=anew, disks=disks, reviewed=reviewed, dry=dry, agree=agree,
-                on_start=bar.start, on_done=bar.done, on_copied=bar.copied,
+                on_start=bar.start, on_done=bar.done, on_copied=bar.copied, on_news=bar.news,
             )  # fmt: skip
         else:
             written = narvet.write_inside(

@@ -47,6 +47,12 @@ class RefusedError(NarvetError):
     status = 3
 
 
+class UnfinishedError(NarvetError):
+    """Several parts of some work were not done, each for a reason of its own; the others are."""
+
+    status = 1
+
+
 class BugError(NarvetError):
     """Narvet broke a promise to itself; nothing the person asking did is wrong."""
 

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from uuid import UUID, uuid5
+import hashlib
+from functools import lru_cache
+from uuid import UUID
 
 
+@lru_cache(maxsize=1 << 16)
 def derive(identity: UUID, *path: str | int) -> UUID:
     """Return the id of the thing at `path` ("disk", "trials", "table") under the sheet's `identity`."""
-    return uuid5(identity, "/".join(str(part).replace("%", "%25").replace("/", "%2F") for part in path))
+    name = "/".join([str(part).replace("%", "%25").replace("/", "%2F") for part in path])
+    digest = hashlib.sha1(identity.bytes + name.encode(), usedforsecurity=False).digest()
+    return UUID(bytes=digest[:16], version=5)

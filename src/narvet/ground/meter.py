@@ -12,7 +12,8 @@ from contextvars import ContextVar
 OnCopied = Callable[[int], object]
 """Called with numbers of bytes that were copied or compared.
 
-If it has a method `expect`, that is called beforehand with how many more there will be, at most.
+If it has a method `expect`, that is called beforehand with how many more there will be, at most; if it has one `wait`,
+that is called with what is being waited for.
 """
 
 _current: ContextVar[OnCopied | None] = ContextVar("meter", default=None)
@@ -32,6 +33,13 @@ def metered(on_copied: OnCopied | None) -> Iterator[None]:
         yield
     finally:
         _current.reset(token)
+
+
+def waiting(for_what: str) -> None:
+    """Tell what is being waited for, in a few words, that others do; nothing once they have done it."""
+    wait = getattr(_current.get(), "wait", None)
+    if wait is not None:
+        wait(for_what)
 
 
 def copied(size: int) -> None:

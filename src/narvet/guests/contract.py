@@ -5,10 +5,10 @@ What only some systems have is a protocol of its own.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Protocol, TypeVar, cast, runtime_checkable
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
@@ -18,11 +18,16 @@ if TYPE_CHECKING:
     from narvet.model.estate import Disk, FoundSystem, Guest, Partition, Root
     from narvet.model.layout import Mountable, PlannedDisk
     from narvet.model.moves import Difference, Step
-    from narvet.sheet.form import ContentForm, DiskForm, GuestForm, PartitionForm
+    from narvet.sheet.contents import ContentForm, PartitionForm
+    from narvet.sheet.form import DiskForm
+    from narvet.sheet.machines import GuestForm
     from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedSheet
 
 PartitionKey = tuple[str, int]
 """A partition of a sheet: its disk's name and its position there, from 1."""
+
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -96,6 +101,20 @@ class Ownership:
     access: tuple[tuple[str, str], ...] = ()
 
 
+@dataclass(frozen=True)
+class Everything:
+    """All disks and volumes of a sheet, with what systems know them by, which is worked out once for all guests."""
+
+    disks: tuple[Mountable, ...]
+    _known: dict[Callable[..., object], object] = field(default_factory=dict, compare=False, repr=False)
+
+    def known_by(self, make: Callable[[Iterable[Mountable]], T]) -> T:
+        """Return what a function makes of all disks."""
+        if make not in self._known:
+            self._known[make] = make(self.disks)
+        return cast(T, self._known[make])
+
+
 class GuestSystem(Protocol):
     """An operating system of guests. Everything but `observe` is pure.
 
@@ -132,10 +151,10 @@ class GuestSystem(Protocol):
     def ownership(self, asked: OwnerAsked) -> tuple[Ownership, tuple[Finding, ...]]:
         """Return whom the root of a filesystem belongs to, and what is wrong with that."""
 
-    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, every: Everything | None = None) -> Guest:
         """Return the guest as it should be: the entries, mount points and values that its disks ask for.
 
-        `others` are the sheet's disks that are not the guest's: what Narvet wrote for them earlier goes.
+        `every` are all of the sheet's disks: what Narvet wrote for those that are not the guest's, earlier, goes.
         """
 
     def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:

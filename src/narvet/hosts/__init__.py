@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, cast
 if TYPE_CHECKING:
     from narvet.hosts.contract import DoorKind
     from narvet.model.plugs import Plug
-    from narvet.sheet.form import DoorForm
+    from narvet.sheet.machines import DoorForm
 
 _REGISTRY = {"qmp": "narvet.hosts.qmp.door", "ovf": "narvet.hosts.ovf.door"}
 

@@ -40,7 +40,8 @@ class Image:
     `stored` is the bytes it takes of its store; of a wanted one the most that a fresh one takes. `sector_size` is 0
     where nothing tells it, `block_size`, the unit that a thin image grows by, where there is none. `base` is the path
     of the image that this one keeps only the differences from. `attached` is the guest that a service's volume is, or
-    is to be, attached to, and `ordered` where it comes from.
+    is to be, attached to, and `ordered` where it comes from. `host` is the one that it was found on, empty for this
+    machine.
     """
 
     path: str
@@ -53,6 +54,7 @@ class Image:
     base: str | None = None
     attached: str = ""
     ordered: str = ""
+    host: str = ""
 
 
 @dataclass(frozen=True)
@@ -209,6 +211,11 @@ class Disk:
     partitions: tuple[Partition, ...] = ()
     findings: tuple[Finding, ...] = ()
     systems: tuple[FoundSystem, ...] = ()
+
+    @property
+    def is_sealed(self) -> bool:
+        """Whether anything on it is."""
+        return any(part.seal for part in self.partitions)
 
     @property
     def path(self) -> str:
@@ -410,7 +417,8 @@ class Store:
 
     Stores with the same `device` lie on one filesystem and share what is free there. Where a service hands volumes out,
     `offer` is what it has, `machines` are its guests, and `free` and `total` are its quota; a `problem` is why not.
-    `ordered` are the volumes that it has already of the sheet, with their disks, by the keys of their orders.
+    `ordered` are the volumes that it has already of the sheet, with their disks, by the keys of their orders. `host` is
+    the one that it lies on, empty for this machine.
     """
 
     path: str
@@ -425,6 +433,7 @@ class Store:
     machines: tuple[Machine, ...] = ()
     problem: str = ""
     ordered: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    host: str = ""
 
 
 @dataclass(frozen=True)

@@ -37,7 +37,8 @@ class Recorded:
     """An image that the ledger says was made: for which disk, where, with which table id.
 
     `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`), `names`
-    what the disk was called before it was renamed, the first name first. `slot` is the one it got then.
+    what the disk was called before it was renamed, the first name first. `slot` is the one it got then, `host` where
+    it was made, empty for this machine.
     """
 
     disk: str
@@ -46,6 +47,7 @@ class Recorded:
     asked: Mapping[str, str] = field(default_factory=dict)
     names: tuple[str, ...] = ()
     slot: Slot | None = None
+    host: str = ""
 
 
 @dataclass(frozen=True)

@@ -116,7 +116,7 @@ class StoreCapacity:
 
     `needed` is what writing stores at once, `free` what the filesystem there has at this moment.
     Stores `beside` it lie on the same filesystem: they need and have promised what they share with it. `measured` is
-    whether the room is what is free there, not what the sheet says.
+    whether the room is what is free there, not what the sheet says. `host` is the one that it lies on.
     """
 
     name: str
@@ -131,6 +131,7 @@ class StoreCapacity:
     beside: tuple[str, ...] = ()
     others_need: int = 0
     others_promised: int = 0
+    host: str = ""
 
     @property
     def left(self) -> int:
@@ -144,7 +145,7 @@ class Layout:
 
     `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was
     cut off before removing, by disk, and `left_over` those of disks that the sheet no longer has, by their names.
-    `doors` is what is seen of guests through their doors.
+    `doors` is what is seen of guests through their doors, `guest_hosts` the hosts of guests that are not here.
     """
 
     title: str
@@ -159,6 +160,7 @@ class Layout:
     left_over: Mapping[str, Disk] = field(default_factory=dict)
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     pools: tuple[PlannedPool, ...] = ()
+    guest_hosts: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def mountable(self) -> tuple[Mountable, ...]:

@@ -164,6 +164,14 @@ def _shown_bytes(value: Value) -> str:
     return show_bytes(value) if isinstance(value, int) else _text(value)
 
 
+class Lies(Enum):
+    """Where what a step changes lies: in a store, in a guest's root, or with the sheet."""
+
+    STORE = "store"
+    ROOT = "root"
+    SHEET = "sheet"
+
+
 class Step(Protocol):
     """One piece of work that takes something to what is wanted: whole or not there at all, and done at most once."""
 
@@ -188,6 +196,10 @@ class Step(Protocol):
         """Whether it is about entries, which come after everything that they mount."""
 
     @property
+    def lies_in(self) -> Lies:
+        """Where what changes lies, and so on which host it is done."""
+
+    @property
     def guest(self) -> str:
         """The guest whose disk or entries it is about."""
 
@@ -202,3 +214,12 @@ class Announced(Protocol):
     @property
     def intent(self) -> dict[str, object]:
         """What the ledger keeps of it beforehand, empty for nothing."""
+
+
+@runtime_checkable
+class NeedsKeys(Protocol):
+    """A step that may take passphrases, which only the process has that was given them."""
+
+    @property
+    def needs_keys(self) -> bool:
+        """Whether it does."""

@@ -9,6 +9,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from narvet.block.names import is_working_name
+from narvet.fleet.claims import stay_inside
+from narvet.fleet.engine import all_of
+from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import Link, chain, open_links
 from narvet.formats.images.children import base_of
@@ -25,72 +28,98 @@ from narvet.model.facts import Facts, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.model.pools import FoundPool
 from narvet.observe.images import Look, is_image, survey
-from narvet.observe.ledger import (
-    begun_volumes,
-    entries_written,
-    ledger_path,
-    moving,
-    recorded,
-    roots_written,
-    volumes_asked,
-)
+from narvet.observe.ledger import histories, ledger_path
+from narvet.observe.parts import Part, merged, parts_of
 from narvet.observe.pools import pools_on
 from narvet.observe.stores import observe_service, observe_store
 from narvet.plan.disks import image_path
-from narvet.sheet.form import ContentForm, DiskForm, GuestForm, Sheet, StoreForm
+from narvet.sheet.contents import ContentForm
+from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.machines import GuestForm
 
 
 def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> Facts:
     """Return what is found of a sheet's stores, images and guests; its relative paths start where its file is.
 
-    `deep` are the disks of which what exists is checked in full.
+    `deep` are the disks of which what exists is checked in full. What lies on hosts is looked at there, and what is
+    much in parts, several at once.
     """
+    told = histories(ledger_path(path))
+    parts = list(parts_of(sheet, path, told, deep))
+    found = all_of(look_at, [(part.host, (part,)) for part in parts])
+    return merged(parts, found, told)
+
+
+@runs_elsewhere
+def look_at(part: Part) -> Facts:
+    """Return what is found of a part of a sheet."""
+    sheet, path, told = part.sheet, part.path, part.history
+    stay_inside(*_paths_of(part))
     doors = _doors(sheet, path.parent)
     in_use = {there.path for door in doors.values() if door.runs for there in door.plugged if there.path}
-    stores = {name: _store(path, form, str(sheet.identity)) for name, form in sheet.store.items()}
-    places = {name: Path(image_path(stores[form.store].path, name, form.format)) for name, form in sheet.disk.items()}
-    trust = _trust(sheet, path.parent, places)
+    folders = {name: str(path.parent / form.path) for name, form in sheet.store.items()}
+    stores = {name: _store(part, name, folders[name]) for name in folders} if part.is_first else {}
+    exists = {
+        name: stores[name].exists if name in stores else Path(folder).is_dir() for name, folder in folders.items()
+    }
+    own = {name: sheet.disk[name] for name in part.disks}
+    places = {name: Path(image_path(folders[form.store], name, form.format)) for name, form in own.items()}
+    trust = _trust(own, path.parent, places)
+    deep = part.deep
     unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
     disks = {
         name: _survey(places[name], trust, form, deep=name in deep and name not in unread)
-        for name, form in sheet.disk.items()
-        if stores[form.store].exists and os.path.lexists(places[name])
+        for name, form in own.items()
+        if exists[form.store] and os.path.lexists(places[name])
     }
-    made = recorded(ledger_path(path))
-    elsewhere = (*(one.path for one in made), *moving(ledger_path(path)).values())
-    strays = tuple(_strays(stores, places, elsewhere, trust))
-    written = entries_written(ledger_path(path))
-    guests = _guests(sheet, path, written)
-    found = Estate(
-        disks, guests, stores, strays, {one.pool.id: one for one in _pools(sheet, disks, trust, deep - unread)}
-    )
+    strays, guests = tuple[Disk, ...](), dict[str, Guest]()
+    left_roots: tuple[tuple[str, Guest], ...] = ()
+    if part.is_first:
+        elsewhere = (*(one.path for one in told.made), *told.moving.values())
+        there = [folder for name, folder in folders.items() if exists[name]]
+        known = [os.path.join(folders[store], name) for store, name in part.known]  # noqa: PTH118 (many)
+        strays = tuple(_strays(there, known, elsewhere, trust))
+        guests = _guests(sheet, path, told.entries)
+        left_roots = tuple(_left_roots(part, guests))
+    found = Estate(disks, guests, stores, strays, {one.pool.id: one for one in _pools(part, disks, trust, unread)})
     return Facts(
         found,
-        _origins(sheet, path.parent, places, disks, trust),
-        made,
-        moving(ledger_path(path)),
+        _origins(own, path.parent, places, disks, trust),
         doors=doors,
         plugged=_plugged(doors, (*disks.values(), *strays)),
         unread=unread,
-        left_roots=tuple(_left_roots(sheet, path, guests, written)),
-        volumes_asked=volumes_asked(ledger_path(path)),
-        begun_volumes=begun_volumes(ledger_path(path)),
+        left_roots=left_roots,
     )
 
 
-def _store(sheet: Path, form: StoreForm, identity: str) -> Store:
-    store = observe_store(str(sheet.parent / form.path))
+def _paths_of(part: Part) -> Iterator[str]:
+    """Yield the paths that a part of a sheet names."""
+    for store in part.sheet.store.values():
+        yield store.path
+    for name in part.disks:
+        form = part.sheet.disk[name]
+        yield from (path for path in (form.copy_of, form.base) if path is not None)
+    for guest in part.sheet.guest.values():
+        root, door = guest.root_form, guest.door
+        yield from (root.image, *root.members) if root else ()
+        yield from (path for path in (door.qmp, door.ovf) if path is not None) if door else ()
+    yield from (one.path for one in part.history.made)
+    yield from part.history.moving.values()
+
+
+def _store(part: Part, name: str, folder: str) -> Store:
+    form, store = part.sheet.store[name], observe_store(folder)
     if form.service is None:
         return store
-    return observe_service(store, form.service, identity, begun_volumes(ledger_path(sheet)))
+    return observe_service(store, form.service, str(part.sheet.identity), part.history.begun)
 
 
-def _pools(sheet: Sheet, disks: Mapping[str, Disk], trust: Trust, deep: frozenset[str]) -> tuple[FoundPool, ...]:
+def _pools(part: Part, disks: Mapping[str, Disk], trust: Trust, unread: frozenset[str]) -> tuple[FoundPool, ...]:
     """Return the pools whose members lie on the disks that were found."""
-    if not any(part.member for disk in disks.values() for part in disk.partitions):
+    if not any(one.member for disk in disks.values() for one in disk.partitions):
         return ()
-    smaller = any(isinstance(one.size, int) for pool in sheet.pool.values() for one in pool.volume)
-    return pools_on(disks, trust, Look(bool(deep), smaller))
+    smaller = any(isinstance(one.size, int) for pool in part.sheet.pool.values() for one in pool.volume)
+    return pools_on(disks, trust, Look(bool(part.deep - unread), smaller))
 
 
 def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:
@@ -139,15 +168,14 @@ def _key_files(contents: Iterable[ContentForm]) -> list[str]:
     return [one.seal.key_file for one in contents if one.seal and one.seal.key_file]
 
 
-def _left_roots(
-    sheet: Sheet, path: Path, guests: Mapping[str, Guest], written: frozenset[str]
-) -> Iterator[tuple[str, Guest]]:
+def _left_roots(part: Part, guests: Mapping[str, Guest]) -> Iterator[tuple[str, Guest]]:
     """Yield the roots that entries of a sheet went into earlier and that are no guest's now, as far as they are there.
 
     That of a guest for which the sheet names none now may be its root still.
     """
+    sheet, path, written = part.sheet, part.path, part.history.entries
     now = {(os.path.realpath(one.root.path), one.root.partition) for one in guests.values() if one.root}
-    for name, keys in roots_written(ledger_path(path)):
+    for name, keys in part.history.roots:
         try:
             form = GuestForm.model_validate(keys)
             root = root_asked(GuestAsked(name, form, path, ()))
@@ -173,20 +201,18 @@ def _sector_size(form: DiskForm) -> int | None:
     return form.sector_size if form.copy_of is form.base is None else None
 
 
-def _trust(sheet: Sheet, folder: Path, places: Mapping[str, Path]) -> Trust:
+def _trust(disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path]) -> Trust:
     """Return what a sheet says of images: the formats of its disks, and which images it names."""
-    formats = {os.path.realpath(places[name]): form.format for name, form in sheet.disk.items()}
-    named = [folder / name for form in sheet.disk.values() for name in (form.base, form.copy_of) if name is not None]
+    formats = {os.path.realpath(places[name]): form.format for name, form in disks.items()}
+    named = [folder / name for form in disks.values() for name in (form.base, form.copy_of) if name is not None]
     return Trust(formats, frozenset({*formats, *(os.path.realpath(path) for path in named)}))
 
 
-def _strays(
-    stores: Mapping[str, Store], places: Mapping[str, Path], elsewhere: Iterable[str], trust: Trust
-) -> Iterator[Disk]:
-    """Yield what is found on the images that lie in the stores, or `elsewhere`, and are no disk's."""
-    known = {os.path.realpath(place) for place in places.values()}
-    folders = {os.path.realpath(store.path): Path(store.path) for store in stores.values() if store.exists}
-    inside = [path for folder in folders.values() for path in sorted(folder.iterdir())]
+def _strays(folders: Iterable[str], places: Iterable[str], elsewhere: Iterable[str], trust: Trust) -> Iterator[Disk]:
+    """Yield what is found on the images that lie in folders, or `elsewhere`, and at no disk's place."""
+    inside, known = list[Path](), {os.path.realpath(place) for place in places}
+    for folder in {os.path.realpath(one): Path(one) for one in folders}.values():
+        inside += sorted(folder.iterdir())
     seen: set[str] = set()
     for path in (*inside, *map(Path, elsewhere)):
         real = os.path.realpath(path)
@@ -201,16 +227,16 @@ def _strays(
 
 
 def _origins(
-    sheet: Sheet, folder: Path, places: Mapping[str, Path], found: Mapping[str, Disk], trust: Trust
+    disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path], found: Mapping[str, Disk], trust: Trust
 ) -> dict[str, OriginFacts]:
-    disks = {os.path.realpath(place): name for name, place in places.items()}
+    by_place = {os.path.realpath(place): name for name, place in places.items()}
     origins = {}
-    for name, form in sheet.disk.items():
+    for name, form in disks.items():
         named = form.copy_of or form.base
         if named is not None:
             path = Path(os.path.realpath(folder / named))
             facts = _origin(path, places[name], form, found.get(name), trust)
-            origins[name] = replace(facts, disk=disks.get(str(path)))
+            origins[name] = replace(facts, disk=by_place.get(str(path)))
     return origins
 
 

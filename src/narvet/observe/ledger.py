@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator
-from dataclasses import replace
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, cast
@@ -52,10 +53,60 @@ def _seen_from(ledger: Path, path: str) -> str:
     return path if far else os.path.relpath(path, ledger.parent)
 
 
-def moving(ledger: Path) -> dict[str, str]:
-    """Return the images that a ledger says are being moved and not yet removed, by disk, with their old paths."""
+@dataclass(frozen=True)
+class History:
+    """What a ledger says of what was done on one host.
+
+    `made` are the images that were made and not removed since, by the paths they were made at; `moving` those that are
+    being moved and not yet removed, by disk, with their old paths; `begun` the disks whose volumes were begun to be
+    ordered and not finished, with their marks. `entries` are the entries that were written into guests' roots, as
+    lines, whatever became of them, `roots` those roots, as keys of a sheet for their guests, with those names.
+    """
+
+    made: tuple[Recorded, ...] = ()
+    moving: Mapping[str, str] = field(default_factory=dict)
+    begun: Mapping[str, str] = field(default_factory=dict)
+    entries: frozenset[str] = frozenset()
+    roots: tuple[tuple[str, Mapping[str, Any]], ...] = ()
+
+
+@dataclass(frozen=True)
+class Histories:
+    """What a ledger says: in all, and by host; `volumes_asked` is what was asked of volumes of pools."""
+
+    whole: History
+    hosts: Mapping[str, History]
+    volumes_asked: Mapping[str, Mapping[str, str]]
+
+    def of(self, host: str) -> History:
+        """Return what was done on a host."""
+        return self.hosts.get(host, _NOTHING)
+
+
+_NOTHING = History()
+
+
+def histories(ledger: Path) -> Histories:
+    """Return what a ledger says."""
+    rows: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    lines = list(_lines(ledger))
+    for line in lines:
+        rows[str(line.get("host", ""))].append(line)
+    whole = _history(ledger, lines)
+    own = {host: _history(ledger, some) for host, some in rows.items()} if len(rows) > 1 else dict.fromkeys(rows, whole)
+    return Histories(whole, own, _volumes_asked(lines))
+
+
+def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
+    return History(
+        _recorded(ledger, rows), _moving(ledger, rows), _begun_volumes(rows), _entries_written(rows),
+        _roots_written(rows),
+    )  # fmt: skip
+
+
+def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, str]:
     found: dict[str, str] = {}
-    for line in _lines(ledger):
+    for line in rows:
         disk, old = str(line.get("disk", "")), str(line.get("from", ""))
         if line.get("did") == "moving" and "\0" not in old:
             found[disk] = os.path.normpath(ledger.parent / old)
@@ -76,10 +127,9 @@ def begun_devices(ledger: Path) -> dict[str, str]:
     return found
 
 
-def begun_volumes(ledger: Path) -> dict[str, str]:
-    """Return the disks whose volumes a ledger says were begun to be ordered, and not finished, with their marks."""
+def _begun_volumes(rows: Iterable[dict[str, Any]]) -> dict[str, str]:
     found: dict[str, str] = {}
-    for line in _lines(ledger):
+    for line in rows:
         disk, mark = str(line.get("disk", "")), line.get("mark")
         if line.get("did") == "ordering" and isinstance(mark, str):
             found[disk] = mark
@@ -100,31 +150,34 @@ def partitions_to_grow(ledger: Path) -> frozenset[tuple[str, int]]:
     return frozenset(found)
 
 
-def recorded(ledger: Path) -> tuple[Recorded, ...]:
-    """Return the images that a ledger says were made and not removed since, by the paths they were made at."""
-    found: dict[str, Recorded] = {}
-    for line in _lines(ledger):
-        disk, path = str(line.get("disk", "")), str(line.get("touched", ""))
+def _recorded(ledger: Path, rows: Iterable[dict[str, Any]]) -> tuple[Recorded, ...]:
+    found: dict[tuple[str, str], Recorded] = {}
+    for line in rows:
+        disk, path, host = str(line.get("disk", "")), str(line.get("touched", "")), str(line.get("host", ""))
         if line.get("did") in ("image", "disk changed") and "\0" not in path:
             asked = line.get("asked")
             kept = {str(key): str(value) for key, value in asked.items()} if isinstance(asked, dict) else {}
             native_id = str(line.get("id") or "")
-            before = found.pop(str(line.get("from", "")), None) or found.get(path)
+            before = found.pop((host, str(line.get("from", ""))), None) or found.get((host, path))
             kept = kept or dict(before.asked if before else {})
             names = (*before.names, *([before.disk] if before.disk != disk else [])) if before else ()
             slot = _slot(line.get("slot")) or (before.slot if before else None)
-            found[path] = Recorded(disk, os.path.normpath(ledger.parent / path), native_id, kept, names, slot)
-        elif line.get("did") == "attached" and path in found:
-            found[path] = replace(found[path], slot=_slot(line.get("slot")))
+            there = os.path.normpath(ledger.parent / path)
+            found[host, path] = Recorded(disk, there, native_id, kept, names, slot, host)
+        elif line.get("did") == "attached":
+            here = (key for key in found if key[1] == path and found[key].disk == disk)
+            key = (host, path) if (host, path) in found else next(here, None)
+            if key is not None:
+                found[key] = replace(found[key], slot=_slot(line.get("slot")))
         elif line.get("did") in ("image removed",):
-            found.pop(path, None)
+            found.pop((host, path), None)
     return tuple(found.values())
 
 
-def volumes_asked(ledger: Path) -> dict[str, dict[str, str]]:
-    """Return what sheets asked for, by a ledger, of volumes of pools, by the names that findings have for them."""
+def _volumes_asked(rows: Iterable[dict[str, Any]]) -> dict[str, dict[str, str]]:
+    """Return what sheets asked for of volumes of pools, by the names that findings have for them."""
     found: dict[str, dict[str, str]] = {}
-    for line in _lines(ledger):
+    for line in rows:
         asked, pool = line.get("asked"), line.get("pool")
         if line.get("did") in ("pool", "pool changed") and isinstance(asked, dict):
             found = {name: own for name, own in found.items() if not name.startswith(f"{pool}.")}
@@ -143,20 +196,18 @@ def _slot(told: object) -> Slot | None:
     return (controller, int(position)) if int(position) < known.positions else None
 
 
-def entries_written(ledger: Path) -> frozenset[str]:
-    """Return the entries that a ledger says were written into guests' roots, as lines, whatever became of them."""
+def _entries_written(rows: Iterable[dict[str, Any]]) -> frozenset[str]:
     return frozenset(
         str(entry)
-        for line in _lines(ledger)
+        for line in rows
         if line.get("did") in ("entries", "unlocks") and isinstance(line.get("lines"), list)
         for entry in line["lines"]
     )
 
 
-def roots_written(ledger: Path) -> tuple[tuple[str, dict[str, Any]], ...]:
-    """Return the roots that a ledger says entries went into, as keys of a sheet for their guests, with those names."""
+def _roots_written(rows: Iterable[dict[str, Any]]) -> tuple[tuple[str, dict[str, Any]], ...]:
     found: dict[tuple[str, str, str], tuple[str, dict[str, Any]]] = {}
-    for line in _lines(ledger):
+    for line in rows:
         guest, path, number = line.get("guest"), line.get("root"), line.get("partition")
         if line.get("did") in ("entries", "registry") and isinstance(guest, str) and isinstance(path, str):
             root: dict[str, Any] = {"image": path, "format": line.get("format"), "members": line.get("members", [])}

@@ -40,9 +40,14 @@ def earlier_images(disks: tuple[PlannedDisk, ...], facts: Facts, sheet: Resolved
         there = _elsewhere(disk, facts, by_id)
         if there is not None:
             moved.append(Earlier(disk.name, there, disk))
-    claimed = {one.image.path for one in moved}
-    left_over = (one for one in _left_over(disks, facts, sheet) if one.image.path not in claimed)
+    claimed = {_place(one.image) for one in moved}
+    left_over = (one for one in _left_over(disks, facts, sheet) if _place(one.image) not in claimed)
     return (*moved, *left_over)
+
+
+def _place(image: Disk) -> tuple[str, str]:
+    """Return the host that an image was found on, and where."""
+    return image.image.host, image.path
 
 
 def check_earlier(disks: Iterable[PlannedDisk], earlier: tuple[Earlier, ...], facts: Facts) -> Iterator[Finding]:
@@ -51,7 +56,7 @@ def check_earlier(disks: Iterable[PlannedDisk], earlier: tuple[Earlier, ...], fa
     left_over = [one for one in earlier if one.planned is None]
     for disk in disks:
         if disk.name in moved:
-            yield _moved(disk, moved[disk.name].image)
+            yield _moved(disk, moved[disk.name].image, facts.found.stores[disk.store].host)
         elif disk.state == "to make" and disk.name not in facts.anew:
             yield from _missing_or_renamed(disk, facts, left_over)
     for one in left_over:
@@ -80,14 +85,18 @@ def _by_id(strays: Iterable[Disk]) -> Mapping[str, Disk]:
 def _elsewhere(disk: PlannedDisk, facts: Facts, by_id: Mapping[str, Disk]) -> Disk | None:
     """Return the image that carries a disk's ids, but lies elsewhere; copies share theirs, so the ledger must tell."""
     if disk.origin is not None:
-        made_at = {one.path for one in facts.ledger if one.disk == disk.name}
-        return next((stray for stray in facts.found.strays if stray.path in made_at), None)
+        made_at = {(one.host, one.path) for one in facts.ledger if one.disk == disk.name}
+        return next((stray for stray in facts.found.strays if _place(stray) in made_at), None)
     ids = (disk.wanted.table_id, *disk.wanted.content_ids)
     return next((by_id[one] for one in ids if one and one in by_id), None)
 
 
-def _moved(disk: PlannedDisk, there: Disk) -> Finding:
+def _moved(disk: PlannedDisk, there: Disk, host: str) -> Finding:
     kind = there.image.format
+    if there.image.host != host:
+        where = f"host {there.image.host}" if there.image.host else "this machine"
+        remedy = f"set store back, or bring the file there to {disk.path} yourself: no image goes to another host"
+        return rules.image_elsewhere.error(disk_place(disk.name), disk.name, f"{there.path} on {where}", kind, remedy)
     if kind not in (disk.wanted.image.format, "unknown"):
         remedy = f'set format = "{kind}", or recast it to {disk.path} and move {there.path} away'
     elif there.path.rpartition("/")[0] == disk.path.rpartition("/")[0]:
@@ -130,10 +139,10 @@ def _left_over(disks: Iterable[PlannedDisk], facts: Facts, sheet: ResolvedSheet)
     """Yield the strays that were made for disks the sheet no longer has."""
     names = {disk.name for disk in disks}
     origins = {one.path for one in facts.origins.values()}
-    recorded = {one.path: one for one in facts.ledger}
+    recorded = {(one.host, one.path): one for one in facts.ledger}
     for stray in facts.found.strays:
         name = _stem(stray.path)
-        made = recorded.get(stray.path)
+        made = recorded.get(_place(stray))
         if made is not None and stray.table_id == made.table_id:
             name = made.disk
         elif not _derived(sheet, name, stray):

@@ -16,7 +16,7 @@ from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules.disks import file_of
 from narvet.ground.units import MIB
 from narvet.guests import guest_system
-from narvet.guests.contract import MountsInFolders, PartitionKey
+from narvet.guests.contract import Everything, MountsInFolders, PartitionKey
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout, Mountable, Origin, PlannedDisk
@@ -99,6 +99,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         left_behind=moved.left_behind,
         doors=facts.doors,
         pools=pools,
+        guest_hosts={name: form.host for name, form in resolved.guests.items() if form.host},
         left_over={one.name: one.image for one in earlier if one.planned is None},
         differences=(
             *(one for own in of_disks.values() for one in own),
@@ -160,7 +161,7 @@ def _disk(
         existing = facts.found.disks.get(disk.name)
         origin = Origin("child" if disk.is_child else "copy", there.path)
         image, said = plan_origin(disk, path, there, existing, sheet.ids(disk.name).image, sheet.dated)
-    spec = with_order(image.spec, disk, sheet)
+    spec = with_order(image.spec, disk, sheet, facts)
     if spec.order is not None:
         ordered = replace(image.wanted.image, attached=disk.guest, ordered=spec.order.told)
         image = replace(image, wanted=replace(image.wanted, image=ordered))
@@ -227,13 +228,13 @@ def _folder_mounts(
 
 
 def _guests(sheet: ResolvedSheet, disks: Iterable[Mountable], facts: Facts) -> Mapping[str, Guest]:
-    every = tuple(disks)
-    own = _by_guest(every)
+    every = Everything(tuple(disks))
+    own = _by_guest(every.disks)
     return {
         name: guest_system(guest.runs).wanted(
             own[name],
             facts.found.guests.get(name, Guest(name)),
-            (disk for disk in every if disk.guest != name),
+            every,
         )
         for name, guest in sheet.guests.items()
     }
@@ -259,9 +260,10 @@ def _check_guests(
         found, gone = facts.found.guests.get(name, Guest(name)), wanted[name].surplus
         left = replace(found, entries=tuple(entry for entry in found.entries if entry not in gone)) if gone else found
         yield from guest_system(guest.runs).check_mounts(own[name], left)
+    every = Everything(tuple(disks))
     for runs, old in facts.left_roots:
         system = guest_system(runs)
-        count = sum(1 for _ in system.differences(system.wanted((), old, disks), old))
+        count = sum(1 for _ in system.differences(system.wanted((), old, every), old))
         if count and old.root is not None:
             yield guest_rules.root_left.warning(guest_place(old.name).key("root"), old.root.shown(), count)
 

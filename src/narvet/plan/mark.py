@@ -15,7 +15,7 @@ from hashlib import blake2b
 from narvet.ground.errors import RequestError, printable
 from narvet.guests import guest_system
 from narvet.model.estate import Partition
-from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
 from narvet.model.moves import Difference
 from narvet.model.pools import PlannedPool
 
@@ -52,10 +52,18 @@ def mark_of(layout: Layout) -> Mark:
         sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
         _short(_of_guests(layout)),
         _short(
-            (one.name, one.path, one.kept, one.promised, None if one.measured else one.room) for one in layout.stores
+            [
+                *((one.name, one.path, one.host, one.kept, one.promised, _room(one)) for one in layout.stores),
+                *sorted(layout.guest_hosts.items()),
+            ]
         ),
         _short(sorted((one.rule, one.level, str(one.where)) for one in layout.findings)),
     )
+
+
+def _room(store: StoreCapacity) -> int | None:
+    """Return the room that a sheet gives a store."""
+    return None if store.measured else store.room
 
 
 def read_mark(text: str) -> Mark:

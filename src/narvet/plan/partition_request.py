@@ -14,7 +14,7 @@ from narvet.guests import guest_system
 from narvet.guests.contract import OwnerAsked, Ownership
 from narvet.model.estate import Guest
 from narvet.services.words import VolumeClass
-from narvet.sheet.form import StripeForm
+from narvet.sheet.machines import StripeForm
 from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedPartition
 
 

@@ -19,7 +19,7 @@ from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Answer, Difference
 from narvet.model.plugs import MOST_OF_SERIAL, Plug, Plugged
-from narvet.sheet.form import GuestForm
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedSheet
 
 _GUEST_ITSELF = "the guest itself"

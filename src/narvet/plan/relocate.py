@@ -30,23 +30,24 @@ class Relocated:
 
 def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     """Return facts with the images that are to be moved in their disks' places."""
-    strays = {normpath(one.path): one for one in facts.found.strays}
+    strays = {(one.image.host, normpath(one.path)): one for one in facts.found.strays}
     found, behind = dict(facts.found.disks), dict[str, Disk]()
+    others = {(one.image.host, normpath(one.path)) for one in found.values()}
     for name, disk in sheet.disks.items():
         if disk.origin_path is not None or name in facts.anew:
             continue
-        ids = _ids(disk, sheet)
+        ids, host = _ids(disk, sheet), facts.found.stores[disk.store].host
         if name in found:
-            old = strays.get(normpath(facts.moving[name])) if name in facts.moving else None
+            old = strays.get((host, normpath(facts.moving[name]))) if name in facts.moving else None
             if old is not None and _carries(old, ids) and _carries(found[name], ids):
                 behind[name] = old
             continue
-        candidates = [strays[path] for path in _places(disk, sheet, facts) if path in strays]
-        own = [one for one in candidates if _carries(one, ids)]
+        candidates = [strays[host, path] for path in _places(disk, sheet, facts) if (host, path) in strays]
+        own = [one for one in candidates if _carries(one, ids) and (host, normpath(one.path)) not in others]
         if len(own) == 1:
             found[name] = own[0]
-    taken = {one.path for one in (*found.values(), *behind.values())}
-    left = tuple(one for one in facts.found.strays if one.path not in taken)
+    taken = {(one.image.host, one.path) for one in (*found.values(), *behind.values())}
+    left = tuple(one for one in facts.found.strays if (one.image.host, one.path) not in taken)
     return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left)), behind)
 
 
@@ -71,5 +72,4 @@ def _places(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Iterator[
     stores = (facts.found.stores[name].path for name in sheet.stores)
     usual = (image_path(store, name, kind) for store in stores for name in names for kind in FORMATS)
     here = normpath(image_path(facts.found.stores[disk.store].path, disk.name, disk.format))
-    others = {normpath(one.path) for name, one in facts.found.disks.items() if name != disk.name}
-    yield from dict.fromkeys(path for path in map(normpath, (*made_at, *usual)) if path != here and path not in others)
+    yield from dict.fromkeys(path for path in map(normpath, (*made_at, *usual)) if path != here)

@@ -20,7 +20,10 @@ from narvet.ground.units import KIB
 from narvet.guests import guest_system
 from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked, PartitionDefaults
 from narvet.model.plugs import Plug, Rates
-from narvet.sheet.form import ContentForm, DiskForm, GuestForm, PartitionForm, RatesForm, Sheet, VolumeForm, key_of
+from narvet.sheet.base import key_of
+from narvet.sheet.contents import ContentForm, PartitionForm, VolumeForm
+from narvet.sheet.form import DiskForm, RatesForm, Sheet
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedPool, ResolvedSheet, ResolvedVolume
 
 _NONE = "none"

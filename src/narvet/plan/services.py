@@ -15,7 +15,7 @@ from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference
 from narvet.services.words import VolumeClass
-from narvet.sheet.form import StoreForm
+from narvet.sheet.machines import StoreForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 VOLUME = "volume"
@@ -23,13 +23,16 @@ _FREELY = (Aspect.IMAGE, Aspect.ATTACHED)
 """What is done about a volume."""
 
 
-def with_order(spec: ImageSpec, disk: ResolvedDisk, sheet: ResolvedSheet) -> ImageSpec:
+def with_order(spec: ImageSpec, disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> ImageSpec:
     """Return what an image is made by, with the order of a volume where a service has those of its store."""
     store = sheet.stores[disk.store]
     if store.service is None:
         return spec
     tags = (("sheet", str(sheet.identity)), ("disk", disk.was or disk.name), ("key", str(spec.id)))
-    return replace(spec, order=Order(store.service, store.zone or "", store.volume_class or "", str(spec.id), tags))
+    kind = class_of(store, facts.found.stores[disk.store])
+    operations = kind.operations_of(spec.size) if kind else 0
+    order = Order(store.service, store.zone or "", store.volume_class or "", str(spec.id), tags, operations)
+    return replace(spec, order=order)
 
 
 def class_of(form: StoreForm, there: Store) -> VolumeClass | None:

@@ -12,7 +12,7 @@ from narvet.ground.rules import stores as rules
 from narvet.ground.units import show_both
 from narvet.model.estate import Estate, Store
 from narvet.model.layout import PlannedDisk, StoreCapacity
-from narvet.sheet.form import StoreForm
+from narvet.sheet.machines import StoreForm
 from narvet.sheet.resolved import ResolvedSheet
 
 
@@ -59,6 +59,7 @@ def _store(name: str, form: StoreForm, disks: list[PlannedDisk], found: Estate) 
         needed=sum(disk.needs for disk in disks),
         free=there.free,
         measured=form.room is None,
+        host=form.host or "",
     )
 
 

@@ -14,6 +14,7 @@ from narvet.guests.contract import UnlocksSeals
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
+    from narvet.formats.images.contract import Order
     from narvet.formats.pools.member import MemberState
     from narvet.formats.seals.header import Seal
     from narvet.ground.findings import Finding, Rule
@@ -142,6 +143,15 @@ def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
         }
         for one in findings
     ]
+
+
+def _ordered(order: Order) -> shapes.OrderedFacts:
+    return {
+        "service": order.service,
+        "zone": order.zone,
+        "class": order.volume_class,
+        "operations": order.operations,
+    }
 
 
 def survey_facts(found: Disk, every: Iterable[Disk], pools: Iterable[FoundPool] = ()) -> shapes.SurveyFacts:
@@ -286,6 +296,7 @@ def _planned(disk: PlannedDisk) -> shapes.DiskFacts:
         "runs": disk.system,
         "store": disk.store,
         "slot": disk.slot,
+        "ordered": _ordered(disk.spec.order) if disk.spec.order else None,
         "plug": _plug(disk),
         "origin": {"how": disk.origin.how, "path": disk.origin.path} if disk.origin else None,
         "state": disk.state,

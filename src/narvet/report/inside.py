@@ -14,7 +14,7 @@ from narvet.formats.filesystems.trees import Kind, Node
 from narvet.ground.errors import printable
 from narvet.ground.units import KIB, counted, show_binary
 from narvet.report.terminal import Marks
-from narvet.report.text import headed
+from narvet.report.totals import headed
 
 if TYPE_CHECKING:
     from narvet.usecases.keys import Keys

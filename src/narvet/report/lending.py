@@ -13,7 +13,7 @@ from rich.text import Text
 from narvet.ground.errors import printable
 from narvet.ground.units import counted, show_binary
 from narvet.report import shapes
-from narvet.report.text import headed
+from narvet.report.totals import headed
 
 if TYPE_CHECKING:
     from narvet.lending.contract import Client, What

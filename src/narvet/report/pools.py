@@ -11,7 +11,8 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.units import show_both, show_bytes
-from narvet.report.text import before_and_after, grid, headed, shows
+from narvet.report.text import before_and_after, grid, shows
+from narvet.report.totals import headed
 
 if TYPE_CHECKING:
     from narvet.formats.pools.tree import Pool, PoolVolume

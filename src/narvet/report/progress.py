@@ -7,14 +7,18 @@ from contextlib import contextmanager
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from rich.progress import BarColumn, Progress, ProgressColumn, SpinnerColumn, Task, TextColumn
+from rich.progress import BarColumn, Progress, ProgressColumn, SpinnerColumn, Task, TaskID, TextColumn
 from rich.text import Text
 
 from narvet.ground.units import NO_BREAK, counted, show_binary
 from narvet.report.terminal import message_console, plain
 
 if TYPE_CHECKING:
+    from narvet.apply.execute import HostNews
     from narvet.model.moves import Step
+
+
+_MOST_HOSTS = 20
 
 
 class Bytes(ProgressColumn):
@@ -24,6 +28,8 @@ class Bytes(ProgressColumn):
         """Return a task's bytes as text; nothing as long as it has none."""
         if not task.completed and not task.total:
             return Text("")
+        if task.fields.get("is_host"):
+            return Text(_steps_of(task))
         done = show_binary(int(task.completed))
         parts = [f"{done} of {show_binary(int(task.total))}" if task.total else done]
         if task.speed:
@@ -33,11 +39,25 @@ class Bytes(ProgressColumn):
         return Text(", ".join(parts))
 
 
+def _steps_of(task: Task) -> str:
+    """Return how many steps of a host are done, under way and failed, and how long the others will still take."""
+    total = int(task.total or 0)
+    parts = [f"{int(task.completed)} of {counted(total, 'step')}"]
+    news: HostNews | None = task.fields.get("news")
+    if news is not None:
+        told = ((news.at_work, "at work"), (news.failed, "failed"))
+        parts += [f"{count} {word}" for count, word in told if count]
+    if task.time_remaining is not None and task.completed < total:
+        parts.append(f"{timedelta(seconds=int(task.time_remaining))}{NO_BREAK}left")
+    return ", ".join(parts)
+
+
 class Copying:
     """A bar over bytes: called with those that are done, and told beforehand how many there will be."""
 
     def __init__(self, bar: Progress, what: str = "") -> None:
         self._bar = bar
+        self._what = what
         self._task = bar.add_task(what, total=None)
 
     def __call__(self, size: int) -> None:
@@ -49,8 +69,13 @@ class Copying:
         task = self._bar.tasks[self._bar.task_ids.index(self._task)]
         self._bar.update(self._task, total=(task.total or 0) + size)
 
+    def wait(self, for_what: str) -> None:
+        """Show what is being waited for, beside what is done."""
+        self._bar.update(self._task, description=f"{self._what}, {for_what}" if for_what else self._what)
+
     def begin(self, what: str) -> None:
         """Start over with something else."""
+        self._what = what
         self._bar.reset(self._task, total=None, description=what)
 
 
@@ -61,6 +86,7 @@ class Steps:
         self._bar = bar
         self._shown = shown
         self._total, self._done = 0, list[str]()
+        self._hosts: dict[str, TaskID] = {}
         self.copied = Copying(bar)
 
     def start(self, total: int) -> None:
@@ -74,6 +100,14 @@ class Steps:
         """Go on by one step."""
         self._done.append(step.touches)
         self._begin()
+
+    def news(self, host: str, news: HostNews) -> None:
+        """Show how far a host is; of many hosts the first ones."""
+        if host not in self._hosts:
+            if len(self._hosts) >= _MOST_HOSTS:
+                return
+            self._hosts[host] = self._bar.add_task(host or "this machine", total=news.total, is_host=True)
+        self._bar.update(self._hosts[host], completed=news.done + news.failed + news.left, news=news)
 
     def _begin(self) -> None:
         number = min(len(self._done) + 1, self._total)

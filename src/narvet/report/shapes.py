@@ -112,6 +112,10 @@ class WantedFacts(ImageFacts):
     partitions: list[PartitionFacts]
 
 
+OrderedFacts = TypedDict("OrderedFacts", {"service": str, "zone": str, "class": str, "operations": int})
+"""A volume that a service makes, and the reads and writes a second that it is to give."""
+
+
 class DiskFacts(WantedFacts):
     """A disk of a sheet."""
 
@@ -120,6 +124,7 @@ class DiskFacts(WantedFacts):
     runs: str
     store: str
     slot: str | None
+    ordered: OrderedFacts | None
     plug: PlugFacts
     origin: OriginFacts | None
     state: str

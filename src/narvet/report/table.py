@@ -21,7 +21,8 @@ HEADINGS = (
     "disk", "guest", "store", "state", "path", "format", "space", "disk_size", "slot", "serial", "table", "table_id",
     "number", "label", "start", "size", "id", "filesystem", "uuid", "at", "owner", "mode", "total", "available",
 )  # fmt: skip
-ENDINGS = (".csv", ".xlsx")
+ENDINGS = (".csv", ".xlsx", ".parquet")
+_NUMBERS = {"disk_size", "number", "start", "size", "total", "available"}
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -60,16 +61,19 @@ def _partition(part: Partition) -> tuple[Cell, ...]:
 
 
 def write_rows(to: Path, rows: Sequence[tuple[Cell, ...]]) -> None:
-    """Write rows under HEADINGS to a file, all at once; its ending tells whether it is CSV or XLSX.
+    """Write rows under HEADINGS to a file, all at once; its ending tells whether it is CSV, XLSX or Parquet.
 
-    A text that a spreadsheet might take for a formula gets an apostrophe before it.
+    In the first two, a text that a spreadsheet might take for a formula gets an apostrophe before it.
 
     Raises:
-        RequestError: the ending is neither.
+        RequestError: the ending is none of these.
         OSError: the system refused.
     """
     if to.suffix.lower() not in ENDINGS:
-        raise RequestError(f"{to}: a table ends in .csv or .xlsx")
+        raise RequestError(f"{to}: a table ends in {', '.join(ENDINGS[:-1])} or {ENDINGS[-1]}")
+    if to.suffix.lower() == ".parquet":
+        replace_content(to, _parquet(rows))
+        return
     safe = [[_safe(cell) for cell in row] for row in rows]
     replace_content(to, _xlsx(safe) if to.suffix.lower() == ".xlsx" else _csv(safe))
 
@@ -79,6 +83,22 @@ def _safe(cell: Cell) -> Cell:
         return cell
     text = flat(printable(cell))
     return f"'{text}" if text.startswith(_FORMULA) else text
+
+
+def _parquet(rows: Sequence[tuple[Cell, ...]]) -> bytes:
+    """Return rows as columns of numbers and texts (Apache Parquet)."""
+    import pyarrow
+    from pyarrow import parquet
+
+    columns = list(zip(*rows, strict=True)) if rows else [()] * len(HEADINGS)
+    kinds = [pyarrow.int64() if heading in _NUMBERS else pyarrow.string() for heading in HEADINGS]
+    plain = [[flat(printable(one)) if isinstance(one, str) else one for one in column] for column in columns]
+    made = pyarrow.table(
+        [pyarrow.array(column, kind) for column, kind in zip(plain, kinds, strict=True)], names=list(HEADINGS)
+    )
+    content = io.BytesIO()
+    parquet.write_table(made, content, compression="zstd")
+    return content.getvalue()
 
 
 def _csv(rows: Iterable[Sequence[Cell]]) -> bytes:

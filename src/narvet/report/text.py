@@ -22,6 +22,7 @@ from narvet.model.plugs import Plug
 from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
 from narvet.report.facts import entry_facts, where_of
+from narvet.report.totals import available_of, headed, totals
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -93,7 +94,7 @@ def review(reviewed: Reviewed, named: Sequence[str], marks: Marks, depth: str = 
     parts: list[RenderableType] = [Text(layout.title, "name"), _counted(layout), ""]
     if len(deep) < len(layout.disks) and not named:
         listed = depth == "brief" or len(layout.disks) <= MOST_LISTED
-        parts += [_brief(layout.disks, marks) if listed else _by_guest(layout.disks), ""]
+        parts += [_brief(layout.disks, marks), ""] if listed else totals(layout)
         parts += ["Name disks after the sheet to see them in depth.", ""] if depth != "brief" else []
     for disk in layout.disks:
         if disk.name in deep:
@@ -143,50 +144,32 @@ def _counted(layout: Layout) -> Text:
     return Text(", ".join(counts), "dim")
 
 
-def headed(*headings: str) -> Table:
-    """Return a table without lines, under headings; all columns but the first and those named with a ~ are numbers."""
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for index, heading in enumerate(headings):
-        words = index == 0 or heading.startswith("~")
-        justify: Literal["left", "right"] = "left" if words else "right"
-        table.add_column(heading.removeprefix("~"), justify=justify, overflow="fold", no_wrap=not words)
-    return table
-
-
 def _brief(disks: Iterable[PlannedDisk], marks: Marks) -> RenderableType:
     """Return a line for each disk; the least of it where the terminal is narrow."""
     whole = ("disk", "~guest", "~store", "size", "available", "~state")
     table = headed("disk", "size", "~state") if marks.narrow else headed(*whole)
     for disk in disks:
-        size, shown = show_binary(disk.size), show_binary(_available(disk))
+        size, shown = show_binary(disk.size), show_binary(available_of(disk))
         more = (disk.guest, disk.store, size, shown)
         table.add_row(Text(disk.name, "name"), *((size,) if marks.narrow else more), disk.state)
     return table
 
 
-def _by_guest(disks: Iterable[PlannedDisk]) -> RenderableType:
-    kept: dict[str, list[PlannedDisk]] = {}
-    for disk in disks:
-        kept.setdefault(disk.guest, []).append(disk)
-    table = headed("guest", "disks", "to make", "size", "available")
-    for guest, own in kept.items():
-        to_make = sum(disk.state == "to make" for disk in own)
-        size, shown = sum(disk.size for disk in own), sum(_available(disk) for disk in own)
-        table.add_row(Text(guest, "name"), str(len(own)), str(to_make), show_binary(size), show_binary(shown))
-    return table
-
-
-def _available(disk: PlannedDisk) -> int:
-    return sum(part.capacity.available for part in disk.wanted.partitions if part.capacity)
-
-
 def _disk(disk: PlannedDisk, layout: Layout, marks: Marks) -> RenderableType:
-    place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}; {_state(disk)}"
+    place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}{_class(disk)}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.path}"
     place += f"\n{_recognised(disk)}"
     core_of = _core(disk.wanted, bands_of(disk, layout.pools), disk.system, disk.name, place, marks)
     return Group(core_of, _changes(disk, layout.differences, marks)) if disk.state == "to change" else core_of
+
+
+def _class(disk: PlannedDisk) -> str:
+    """Return what a service gives a volume, nothing for other disks."""
+    order = disk.spec.order
+    if order is None or not order.operations:
+        return ""
+    return f" ({order.volume_class}, {counted(order.operations, 'operation')} a second)"
 
 
 def _slot(disk: PlannedDisk) -> str:

@@ -23,7 +23,7 @@ class VolumeClass:
     least: _Size
     most: _Size
     step: _Size
-    operations: dict[str, float]
+    operations: dict[str, Annotated[float, Field(ge=0, allow_inf_nan=False)]]
 
     def operations_of(self, size: int) -> int:
         """Return the operations a second that a volume of a size gets."""

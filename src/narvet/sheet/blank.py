@@ -5,8 +5,11 @@ from __future__ import annotations
 from textwrap import fill
 from uuid import UUID
 
-from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, Sheet, StoreForm, plain
+from narvet.sheet.base import Form, plain
+from narvet.sheet.contents import PartitionForm
+from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.keys import Kind, keys_of
+from narvet.sheet.machines import GuestForm, StoreForm
 
 _WIDTH = 100
 _HEAD = """\

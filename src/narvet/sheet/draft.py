@@ -16,9 +16,13 @@ from uuid import UUID
 import tomlkit
 
 from narvet.ground.errors import RequestError, nearest
-from narvet.sheet.form import DiskForm, Form, GuestForm, PartitionForm, StoreForm, plain
+from narvet.sheet.base import Form, plain
+from narvet.sheet.contents import PartitionForm
+from narvet.sheet.form import DiskForm
 from narvet.sheet.keys import Kind, flat_keys, keys_of
 from narvet.sheet.lines import KeyPath
+from narvet.sheet.machines import GuestForm, StoreForm
+from narvet.sheet.many import expanded
 from narvet.sheet.read import faults_in
 
 _OF_STORE = "store_"  # stands before the keys of a new store
@@ -83,13 +87,17 @@ def new_sheet(title: str, identity: UUID) -> str:
     return f'sheet    = 1\n{titled}identity = "{identity}"\n'
 
 
-def drafted(text: str, requests: Sequence[Request], name: str) -> Drafted:
+def drafted(
+    text: str, requests: Sequence[Request], name: str, beside: Mapping[str, Mapping[str, Any]] | None = None
+) -> Drafted:
     """Return the text of a valid sheet with requests put in; `name` is what errors call the sheet.
+
+    `beside` are the tables of the files that it includes, by kind and name.
 
     Raises:
         RequestError: a request cannot be put in; a line for each thing that is wrong.
     """
-    put = _PutIn(text)
+    put = _PutIn(text, beside)
     for disk, rows in _grouped(requests, set(put.content.get("disk", {}))).items():
         put.disk(disk, rows)
     _refuse(put.content, put.sources, name)
@@ -114,10 +122,13 @@ def _faults(text: str, request: Request) -> list[str]:
 class _PutIn:
     """The content of a sheet while requests are put into it, and the tables that are new in its text."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, beside: Mapping[str, Mapping[str, Any]] | None = None) -> None:
         self._text = text
         self.content: dict[str, Any] = tomllib.loads(text)
-        self._known = {kind: set(self.content.get(kind, {})) for kind in ("store", "guest", "disk")}
+        for kind, tables in (beside or {}).items():
+            self.content[kind] = {**tables, **self.content.get(kind, {})}
+        every, _ = expanded(self.content)
+        self._known = {kind: set(every.get(kind, {})) for kind in ("store", "guest", "disk")}
         self._tables: list[str] = []
         self._added: dict[str, list[str]] = {"store": [], "guest": [], "disk": []}
         self.sources: dict[KeyPath, Request] = {}

@@ -6,7 +6,7 @@ import tomllib
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
-from narvet.sheet.read import MOST_DOTS, text_of
+from narvet.sheet.files import MOST_DOTS, text_of
 
 _LARGEST = 1 << 20  # bytes of a file that is looked into
 _MOST_FILES = 200

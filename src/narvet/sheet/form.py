@@ -1,158 +1,39 @@
 """The form of a sheet: one frozen model a table, every key declared once, with its type, default and meaning.
 
 The schema for editors, the tables of docs/sheet.md, the columns of a table of requests and the options of
-`narvet draft` all come from here. Only what can be judged from the sheet alone is checked here; what depends on guests
-and stores is the layout's to say.
+`narvet draft` all come from here, `machines` and `contents`. Only what can be judged from the sheet alone is checked
+here; what depends on guests and stores is the layout's to say.
 """
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler, model_validator
-from pydantic.json_schema import JsonSchemaValue
-from pydantic_core import CoreSchema
+from pydantic import Field, model_validator
 
-from narvet.formats.filesystems import NAMES as FILESYSTEMS
-from narvet.formats.filesystems.contract import PURPOSES, Purpose
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images.contract import Space
-from narvet.formats.pools.tree import Spread, is_name
+from narvet.formats.pools.tree import is_name
 from narvet.ground.units import GIB, KIB, MIB
-from narvet.model.controllers import Slot
+from narvet.sheet.base import Form, Told, key_of, names
+from narvet.sheet.contents import PartitionForm, VolumeForm
+from narvet.sheet.machines import GuestForm, HostForm, StoreForm
 from narvet.sheet.values import (
-    SYSTEMS,
     UNDATED,
-    Attribute,
-    Chunk,
-    FilesystemName,
     FormatName,
     HoldName,
-    Kept,
-    Label,
-    Letter,
-    Mode,
     Moment,
-    MountOption,
-    MountPoint,
     Name,
     NativeId,
-    Number,
-    Owner,
-    PartSize,
     PathText,
     PoolId,
-    Right,
     Room,
     Serial,
-    Share,
     Size,
     SlotKey,
-    Slots,
-    System,
     TableName,
-    Version,
 )
-
-
-@dataclass(frozen=True)
-class Told:
-    """What a key means, in Markdown, and what stands in for it where the default is not a plain value."""
-
-    meaning: str
-    usual: str = ""
-
-    def __get_pydantic_json_schema__(self, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
-        """Return the schema of a key with its meaning, for editors."""
-        found = handler(core)
-        return {**found, "description": plain(self.meaning)}
-
-
-def plain(meaning: str) -> str:
-    """Return what a key means without Markdown."""
-    return re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", meaning).replace("`", "")
-
-
-def _names(names: Iterable[str]) -> str:
-    return ", ".join(f"`{name}`" for name in names)
-
-
-class Form(BaseModel):
-    """What all tables of a sheet share: no unknown keys, no change after reading."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
-
-
-def key_of(form: type[Form], name: str) -> str:
-    """Return the key of a sheet that a field of a form stands for."""
-    return form.model_fields[name].alias or name
-
-
-class StripeForm(Form):
-    """`stripe` of a store: its storage puts `chunk` bytes on one of its `disks`, then goes on to the next."""
-
-    chunk: Annotated[
-        Chunk,
-        Told(
-            "bytes on one disk before the storage goes on to the next",
-        ),
-    ]
-    disks: Annotated[int, Field(ge=1, le=1024), Told("how many disks it goes over")]
-
-
-class StoreForm(Form):
-    """`[store.NAME]`: a folder on a host where disk files are kept."""
-
-    path: Annotated[PathText, Told("the folder; it must exist")]
-    room: Annotated[
-        Room | None,
-        Told(
-            "what this sheet's disks may take of it",
-            "what is free there, and what they take already; stores on one filesystem share what is free",
-        ),
-    ] = None
-    keep_free: Annotated[Kept, Told("size or share of the room to be left free", "nothing")] = 0
-    zone: Annotated[str | None, Told("must be the guest's, where both have one")] = None
-    stripe: Annotated[
-        StripeForm | None,
-        Told(
-            '`{chunk = "64 KiB", disks = 4}`: the storage puts a chunk on one disk, then goes on to the next; '
-            "filesystems are laid out along it",
-        ),
-    ] = None
-    flash: Annotated[bool, Told("true: entries get `discard`, so that guests tell what they no longer use")] = False
-    service: Annotated[
-        str | None,
-        Field(pattern=r"^https?://\S{1,500}$"),
-        Told(
-            "the address of a storage service that its volumes are ordered from: [services.md](services.md); the "
-            "folder keeps a record of each"
-        ),
-    ] = None
-    volume_class: Annotated[str | None, Field(alias="class"), Told("with `service`: the class of its volumes")] = None
-
-    @model_validator(mode="after")
-    def _class_of_service(self) -> StoreForm:
-        if self.volume_class is not None and self.service is None:
-            raise ValueError("class is about a store with a service; give that, or leave class out")
-        return self
-
-
-class DoorForm(Form):
-    """`door` of a guest: how its hypervisor is reached."""
-
-    qmp: Annotated[PathText | None, Told("the socket at which a running QEMU guest is managed (QMP)")] = None
-    ovf: Annotated[PathText | None, Told("the guest's description in OVF, or a package of it (OVA)")] = None
-
-    @model_validator(mode="after")
-    def _agrees(self) -> DoorForm:
-        if (self.qmp is None) == (self.ovf is None):
-            raise ValueError('a door is one of {qmp = "…"} and {ovf = "…"}')
-        return self
 
 
 class RatesForm(Form):
@@ -165,302 +46,6 @@ class RatesForm(Form):
     def _agrees(self) -> RatesForm:
         if self.operations is self.bytes_ is None:
             raise ValueError('give operations, or bytes, or both: {operations = 500, bytes = "20 MB"}')
-        return self
-
-
-class RootForm(Form):
-    """`root` of a guest: a filesystem inside an image that holds its root."""
-
-    image: Annotated[PathText, Told("the image; a folder works too, without the other keys")]
-    partition: Annotated[
-        int | None,
-        Field(ge=0, le=1024),
-        Told("its number, 0 for an image without a table", "the one that holds a root of the guest's system"),
-    ] = None
-    volume: Annotated[
-        str | None,
-        Field(pattern=r"^[A-Za-z0-9_.+][A-Za-z0-9_.+-]*\.[A-Za-z0-9_.+][A-Za-z0-9_.+-]*$", max_length=255),
-        Told("in place of `partition`: a volume of a pool, with the pool's name, `system.root`"),
-    ] = None
-    members: Annotated[
-        tuple[PathText, ...], Told("further images that the pool's other members lie on", "the image has them all")
-    ] = ()
-    format: Annotated[FormatName | None, Told("what the image is read by", "its ending tells")] = None
-
-    @model_validator(mode="after")
-    def _agrees(self) -> RootForm:
-        if self.volume is not None and self.partition is not None:
-            raise ValueError("a root lies on a partition, or on a volume of a pool; leave one of them out")
-        return self
-
-
-class GuestForm(Form):
-    """`[guest.NAME]`: the machine that will use the disks."""
-
-    runs: Annotated[System, Told(_names(SYSTEMS))] = SYSTEMS[0]
-    version: Annotated[
-        Version | None,
-        Told(
-            'what the system says of itself: windows `"10.0.20348"`, linux its kernel, `"6.12"`; what it is too old '
-            "for is found out",
-            "nothing is checked",
-        ),
-    ] = None
-    letters: Annotated[tuple[Letter, ...], Told("windows: letters in use already", '`["C:"]`')] = ("C:",)
-    root: Annotated[
-        PathText | RootForm | None,
-        Told(
-            "its root filesystem: a folder (linux), or an image that it lies in, or "
-            '`{image = "guests/coldroom.qcow2", partition = 2}`; see [roots](roots.md)',
-            "none: entries are only shown, and owners of linux must be numbers",
-        ),
-    ] = None
-    new_disks: Annotated[
-        Literal["online"] | None,
-        Told(
-            'windows: `"online"` has the guest use disks that it sees for the first time at once', "as the guest has it"
-        ),
-    ] = None
-    slots: Annotated[
-        tuple[Slots, ...],
-        Told(
-            'what its controllers offer: `["scsi 0-15"]`; see [controllers](#controllers)',
-            '`["scsi 0-15"]`',
-        ),
-    ] = (tuple(("scsi", position) for position in range(16)),)
-    taken: Annotated[tuple[Slots, ...], Told("slots in use already", "none")] = ()
-    door: Annotated[
-        DoorForm | None,
-        Told(
-            'how its hypervisor is reached: `{qmp = "run/coldroom.sock"}` or `{ovf = "coldroom.ovf"}`; see '
-            "[attaching](attaching.md)",
-            "none: what is to be done by hand is listed",
-        ),
-    ] = None
-    zone: Annotated[str | None, Told("must be the store's, where both have one")] = None
-
-    @property
-    def root_form(self) -> RootForm | None:
-        """Where its root lies, in full."""
-        return RootForm(image=self.root) if isinstance(self.root, str) else self.root
-
-    @property
-    def offered(self) -> tuple[Slot, ...]:
-        """Every slot the controllers offer."""
-        return tuple(dict.fromkeys(slot for part in self.slots for slot in part))
-
-    @property
-    def occupied(self) -> frozenset[Slot]:
-        """The slots taken before this sheet."""
-        return frozenset(slot for part in self.taken for slot in part)
-
-
-class SealForm(Form):
-    """`sealed` of a partition or volume: what it is to cost to try a passphrase, as its guest does at each start."""
-
-    memory: Annotated[Size | None, Told("bytes of memory that it takes", "1 GiB, or a quarter of this machine's")] = (
-        None
-    )
-    passes: Annotated[
-        int | None, Field(ge=1, le=1000), Told("how often it goes over them", "what takes this machine 2 seconds")
-    ] = None
-    sector: Annotated[Literal[512, 4096], Told("bytes that are sealed at once")] = 4096
-    key_file: Annotated[
-        str | None,
-        Told('a file in its guest\'s root that opens it, so that nobody is asked: `"/etc/keys/notes.key"`', "none"),
-    ] = None
-
-    @model_validator(mode="after")
-    def _agrees(self) -> SealForm:
-        if self.memory is not None and not 8 * MIB <= self.memory <= 4 * GIB:
-            raise ValueError("memory is from 8 MiB to 4 GiB")
-        if self.key_file is not None and not _is_plain_path(self.key_file):
-            raise ValueError(
-                'key_file is a path from the root on, of letters, digits, ".", "_" and "-": "/etc/keys/notes.key"'
-            )
-        return self
-
-
-def _is_plain_path(text: str) -> bool:
-    """Return whether a path can stand in a crypttab as it is, and leads where it says."""
-    parts = text.split("/")[1:]
-    return re.fullmatch(r"(/[A-Za-z0-9._-]{1,200}){2,16}", text) is not None and all(
-        part not in (".", "..") for part in parts
-    )
-
-
-class ContentForm(Form):
-    """What a partition and a pool's volume share: what lies on it, and how its guest uses that.
-
-    None is what the guest's system settles.
-    """
-
-    uuid: Annotated[NativeId | None, Told("id of the filesystem, as guests know it, where it is not derived")] = None
-    label: Annotated[
-        Label | None,
-        Told(
-            'of filesystem and partition; `""` for none',
-            "the name of disk or volume; numbered if a disk has several",
-        ),
-    ] = None
-    size: Annotated[PartSize | None, Told('a size, a share of the disk or pool, or `"rest"`', '`"rest"`')] = None
-    usable: Annotated[Size | None, Told("instead of `size`: what an ordinary user must be able to fill")] = None
-    filesystem: Annotated[
-        FilesystemName | None,
-        Told(
-            f"{_names(FILESYSTEMS)}, or `none`",
-            "`ext4`; windows: `ntfs`",
-        ),
-    ] = None
-    purpose: Annotated[
-        Purpose,
-        Field(alias="for"),
-        Told(
-            f"{_names(PURPOSES)}: see [formats.md](formats.md#what-for-sets)",
-        ),
-    ] = "general"
-    at: Annotated[
-        MountPoint | None,
-        Told(
-            "linux: mount point. windows: a letter, `\"T:\"`, or a folder on a volume of this sheet, `'T:\\frames'`",
-            "not mounted; no letter",
-        ),
-    ] = None
-    owner: Annotated[
-        Owner | None,
-        Told(
-            "`user`, `user:group`, names of the guest's accounts or numbers; a user alone brings its own "
-            "group. ntfs, fat32 and exfat: the entry gives all files this one. windows, ntfs: whom the root "
-            "belongs to",
-            "`0:0`; `SYSTEM`",
-        ),
-    ] = None
-    mode: Annotated[Mode | None, Told("linux: of the filesystem's root, octal text", '`"0755"`')] = None
-    needed: Annotated[
-        bool,
-        Told(
-            "linux: true: the guest must not start without it; false: `nofail` in the entry",
-        ),
-    ] = False
-    options: Annotated[
-        tuple[MountOption, ...] | None,
-        Told(
-            'linux: mount options, `["noatime"]`, in place of those that its purpose brings',
-        ),
-    ] = None
-    move_files: Annotated[
-        bool,
-        Told("ext4, ntfs: whether files may be moved forward where it is made smaller than they reach"),
-    ] = False
-    sealed: Annotated[
-        bool | SealForm,
-        Told(
-            "linux: true: encrypted, opened by a passphrase, or a recovery key, that no sheet has; "
-            '`{memory = "256 MiB", passes = 4}` is what trying one is to cost, `key_file` a file that opens it too; '
-            "see [sealing.md](sealing.md)"
-        ),
-    ] = False
-    block: Annotated[
-        Size | None,
-        Told(
-            "allocation unit, of every filesystem but swap",
-            "the filesystem's choice",
-        ),
-    ] = None
-    inode_each: Annotated[Size | None, Told("ext4: bytes of it for each inode", "by purpose and size")] = None
-    journal: Annotated[Size | None, Told("ext4, xfs: size of journal or log", "by purpose and size")] = None
-    reserved: Annotated[Share | None, Told('ext4: share kept for the superuser, `"2%"`', "by purpose")] = None
-
-    @model_validator(mode="after")
-    def _can_be(self) -> ContentForm:
-        if self.size is not None and self.usable is not None:
-            raise ValueError("give size or usable, not both")
-        if self.filesystem == "none" and (self.at or self.usable):
-            raise ValueError("at and usable need a filesystem")
-        if self.filesystem == "swap" and self.at:
-            raise ValueError("swap is not mounted; leave at out")
-        if self.sealed and self.filesystem == "none":
-            raise ValueError("sealed needs a filesystem")
-        if self.seal and self.seal.key_file and not self.at:
-            raise ValueError("key_file needs a mount point, at")
-        return self
-
-    @property
-    def seal(self) -> SealForm | None:
-        """How it is sealed, None if it is not."""
-        return SealForm() if self.sealed is True else self.sealed or None
-
-
-class PartitionForm(ContentForm):
-    """`[[disk.NAME.partition]]`: one part of a disk and what lies on it; None is what the guest's system settles."""
-
-    number: Annotated[
-        Number | None, Told("the number that the table gives it, where that is not its place in the order", "its place")
-    ] = None
-    id: Annotated[
-        NativeId | None, Told("GPT: id of the partition, where it is not derived: that of a disk that others made")
-    ] = None
-    part_label: Annotated[
-        Label | None, Told("GPT: label of the partition, where it is not that of the filesystem", "`label`")
-    ] = None
-    access: Annotated[
-        dict[Owner, Right],
-        Told(
-            'windows, ntfs: who may do what with the root and all in it, `{Users = "read"}`: `full`, `change`, `read`',
-            "ordinary users work",
-        ),
-    ] = {}
-    attributes: Annotated[
-        tuple[Attribute, ...] | None,
-        Told(
-            "windows, GPT: any of `read-only`, `hidden`, `no-letter`",
-            "`no-letter` without a letter",
-        ),
-    ] = None
-    pool: Annotated[
-        Name | None,
-        Told("linux: the pool that it is a member of, `[pool.NAME]`; its filesystems are those of the pool's volumes"),
-    ] = None
-
-    @model_validator(mode="after")
-    def _agrees(self) -> PartitionForm:
-        if self.pool is not None:
-            given = sorted(key_of(type(self), one) for one in self.model_fields_set - _OF_MEMBERS)
-            if given:
-                raise ValueError(f"a member of a pool has no {', '.join(given)}; give that to the pool's volumes")
-        return self
-
-
-_OF_MEMBERS = {"pool", "size", "number", "id", "label", "part_label"}
-
-
-class VolumeForm(ContentForm):
-    """`[[pool.NAME.volume]]`: one volume of a pool and what lies on it; None is what the guest's system settles."""
-
-    name: Annotated[Name, Told("its name in the pool")]
-    was: Annotated[
-        Name | None,
-        Told("the name that the volume had before; its ids stay those of the old name, so this key stays too"),
-    ] = None
-    spread: Annotated[
-        Spread,
-        Told("`linear`: on one member after the other; `striped`: over several at once; `mirrored`: whole on each"),
-    ] = "linear"
-    over: Annotated[
-        int | None,
-        Field(ge=2, le=64),
-        Told("how many members a striped volume goes over, or how many copies a mirrored one has", "`2`"),
-    ] = None
-    chunk: Annotated[Chunk | None, Told("striped: bytes on one member before the next one's turn", "`64 KiB`")] = None
-
-    @model_validator(mode="after")
-    def _agrees(self) -> VolumeForm:
-        if not is_name(self.name):
-            raise ValueError(f'no volume can be called "{self.name}": guests keep such names for themselves')
-        if self.spread == "linear" and self.over is not None:
-            raise ValueError("over is for striped and mirrored volumes")
-        if self.spread != "striped" and self.chunk is not None:
-            raise ValueError("chunk is for striped volumes")
         return self
 
 
@@ -524,7 +109,7 @@ class DiskForm(Form):
             "is found",
         ),
     ] = None
-    format: Annotated[FormatName, Told(_names(FORMATS))] = FORMATS[0]
+    format: Annotated[FormatName, Told(names(FORMATS))] = FORMATS[0]
     space: Annotated[Space, Told("`thin`: stored as it is written; `full`: allocated at once")] = "thin"
     block: Annotated[
         Size | None,
@@ -692,6 +277,11 @@ class Sheet(Form):
             "2000-01-01",
         ),
     ] = UNDATED
+    include: Annotated[
+        tuple[PathText, ...],
+        Told('further files with stores, guests, disks and pools, by patterns from its folder on: `["racks/*.toml"]`'),
+    ] = ()
+    host: Annotated[dict[Name, HostForm], Told("its hosts, `[host.NAME]`, where it has more than this machine")] = {}
     store: Annotated[dict[Name, StoreForm], Told("its stores, `[store.NAME]`")] = {}
     guest: Annotated[dict[Name, GuestForm], Told("its guests, `[guest.NAME]`")] = {}
     disk: Annotated[dict[Name, DiskForm], Told("its disks, `[disk.NAME]`")] = {}

@@ -10,7 +10,7 @@ from enum import Enum
 from functools import lru_cache
 from typing import Any
 
-from narvet.sheet.form import Form, Told
+from narvet.sheet.base import Form, Told
 
 
 class Kind(Enum):

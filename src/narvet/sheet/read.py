@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import tomllib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from uuid import uuid4
@@ -11,16 +10,17 @@ from uuid import uuid4
 from pydantic import BaseModel, ValidationError
 
 from narvet.ground.errors import RequestError, nearest
-from narvet.sheet.form import DiskForm, Sheet, key_of
-from narvet.sheet.lines import KeyPath, key_lines, nearest_line
+from narvet.sheet.base import key_of
+from narvet.sheet.files import SheetFiles, sheet_files, text_of
+from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.lines import KeyPath
+from narvet.sheet.many import expanded
 from narvet.sheet.values import IN_BYTES
 
 if TYPE_CHECKING:
     from pydantic_core import ErrorDetails
 
-LARGEST_SHEET = 64 << 20  # a hundred thousand disks; anything larger is not a sheet
 MOST_MESSAGES = 12
-MOST_DOTS = 200  # in a line: reading a key costs the square of its parts
 
 
 def read_sheet(path: Path) -> Sheet:
@@ -30,48 +30,20 @@ def read_sheet(path: Path) -> Sheet:
         RequestError: there is no such sheet, or it is not a valid one; one line for each thing that is wrong.
         OSError: the system does not let it be read.
     """
-    return parse_sheet(text_of(path), str(path))
+    return parse_sheet(text_of(path), path)
 
 
-def text_of(path: Path) -> str:
-    """Return the text of the sheet at `path`.
+def parse_sheet(text: str, path: Path) -> Sheet:
+    """Return the sheet in `text`, whose file is at `path`, or is going to be.
 
     Raises:
-        RequestError: there is none, or it is no text of a sheet's size.
-        OSError: the system does not let it be read.
+        RequestError: it is not a valid one; one line for each thing that is wrong.
     """
-    if path.is_dir():
-        raise RequestError(f"{path}: this is a folder; name the sheet in it")
-    if path.exists() and not path.is_file():
-        raise RequestError(f"{path}: this is not a plain file; name a sheet")
-    try:
-        with path.open("rb") as file:
-            data = file.read(LARGEST_SHEET + 1)
-    except FileNotFoundError:
-        raise RequestError(f"{path}: there is no such sheet") from None
-    if len(data) > LARGEST_SHEET:
-        raise RequestError(f"{path}: it is larger than {LARGEST_SHEET} bytes, the most that a sheet may have")
-    try:
-        return data.decode()
-    except UnicodeDecodeError as error:
-        line = data[: error.start].count(b"\n") + 1
-        raise RequestError(f"{path}, line {line}: not UTF-8 text, so not a sheet") from None
-
-
-def parse_sheet(text: str, name: str) -> Sheet:
-    """Return the sheet in `text`; `name` is what errors call the file."""
-    for number, line in enumerate(text.split("\n"), 1):
-        if line.count(".") > MOST_DOTS and not line.lstrip().startswith("#"):
-            raise RequestError(
-                f"{name}, line {number}: it has more than {MOST_DOTS} dots, the most that a line of a sheet may have"
-            )
-    try:
-        content = tomllib.loads(text)
-    except RecursionError:
-        raise RequestError(f"{name}: not valid TOML: nested too deeply") from None
-    except ValueError as error:  # not TOML, or a number of thousands of digits
-        raise RequestError(f"{name}: not valid TOML: {str(error).partition(';')[0]}") from None
-    return _sheet_of(content, name, text)
+    files = sheet_files(text, path)
+    sheet, faults = _validated(files.content)
+    if sheet is None or faults:
+        raise _refusal(files, faults)
+    return _with_volumes(sheet)
 
 
 def disk_of(content: Mapping[str, Any], name: str) -> DiskForm:
@@ -85,14 +57,6 @@ def disk_of(content: Mapping[str, Any], name: str) -> DiskForm:
     except ValidationError as error:
         faults = error.errors(include_url=False, include_context=False)
         raise RequestError("\n".join(f"{name}: {_words(_path(fault), fault)}" for fault in faults)) from None
-
-
-def _sheet_of(content: dict[str, Any], name: str, text: str) -> Sheet:
-    """Return the sheet with such a content; errors name it, and the line of `text`."""
-    sheet, faults = _validated(content)
-    if sheet is None or faults:
-        raise _refusal(name, text, faults)
-    return _with_volumes(sheet)
 
 
 def _with_volumes(sheet: Sheet) -> Sheet:
@@ -109,7 +73,7 @@ def _with_volumes(sheet: Sheet) -> Sheet:
 
 def faults_in(content: dict[str, Any]) -> list[tuple[KeyPath, str]]:
     """Return what is wrong with the content of a sheet: the path of a key, and a message that names it."""
-    return _validated(content)[1]
+    return _validated(expanded(content)[0])[1]
 
 
 def _validated(content: dict[str, Any]) -> tuple[Sheet | None, list[tuple[KeyPath, str]]]:
@@ -143,7 +107,8 @@ def _strays_of_volume(sheet: Sheet, name: str, disk: DiskForm) -> Iterator[tuple
 
 
 def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
-    """Yield the key path and a message for every guest and store that a disk names and the sheet does not have."""
+    """Yield the key path and a message for every name of something that the sheet does not have."""
+    yield from _strays_of_hosts(sheet)
     for name, disk in sheet.disk.items():
         for kind, asked, known in (("guest", disk.guest, sheet.guest), ("store", disk.store, sheet.store)):
             if asked not in known and (kind == "guest" or disk.device is None):
@@ -163,6 +128,25 @@ def _strays(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
             yield ("pool", name), f'pool.{name}: no partition is its member; give one pool = "{name}"'
 
 
+def _strays_of_hosts(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
+    """Yield the hosts that there are not, and pools and guests that lie on several hosts."""
+    for kind, tables in (("store", sheet.store), ("guest", sheet.guest)):
+        for name, form in tables.items():
+            if form.host is not None and form.host not in sheet.host:
+                path = (kind, name, "host")
+                yield (
+                    path,
+                    f'{_show(path)}: there is no host "{form.host}" in the sheet{nearest(form.host, sheet.host)}',
+                )
+    joined: dict[str, str | None] = {}
+    for name, disk in sheet.disk.items() if sheet.host else ():
+        store = sheet.store.get(disk.store)
+        for index, part in enumerate(disk.partition):
+            if part.pool is not None and store is not None and joined.setdefault(part.pool, store.host) != store.host:
+                path_ = ("disk", name, "partition", index, "pool")
+                yield path_, f"{_show(path_)}: other members of pool {part.pool} lie on another host; a pool is on one"
+
+
 def _strays_of_member(sheet: Sheet, path: KeyPath, pool: str, guest: str) -> Iterator[tuple[KeyPath, str]]:
     known = sheet.pool.get(pool)
     if known is None:
@@ -171,13 +155,14 @@ def _strays_of_member(sheet: Sheet, path: KeyPath, pool: str, guest: str) -> Ite
         yield path, f"{_show(path)}: pool {pool} is of guest {known.guest}, and this disk of guest {guest}"
 
 
-def _refusal(name: str, text: str, faults: Iterable[tuple[KeyPath, str]]) -> RequestError:
-    """Return the error that tells of all faults, each with its line, in the order of the lines."""
-    lines = key_lines(text)
-    placed = sorted((nearest_line(lines, path), words) for path, words in faults)
-    messages = [f"{name}, line {line}: {words}" if line else f"{name}: {words}" for line, words in placed]
+def _refusal(files: SheetFiles, faults: Sequence[tuple[KeyPath, str]]) -> RequestError:
+    """Return the error that tells of all faults, each with its file and line, in the order of these."""
+    first = {files.written(path): (path, words) for path, words in reversed(faults)}.values()
+    places = files.places(path for path, _ in first)
+    placed = sorted((*place, words) for place, (_, words) in zip(places, first, strict=True))
+    messages = [f"{where}: {words}" for _, _, where, words in placed]
     if len(messages) > MOST_MESSAGES:
-        messages = [*messages[:MOST_MESSAGES], f"{name}: and {len(messages) - MOST_MESSAGES} more"]
+        messages = [*messages[:MOST_MESSAGES], f"{files.texts[0][0]}: and {len(messages) - MOST_MESSAGES} more"]
     return RequestError("\n".join(messages))
 
 

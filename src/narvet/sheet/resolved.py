@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from narvet.formats.pools.allot import Kind
     from narvet.ground.findings import Place
     from narvet.model.plugs import Plug
-    from narvet.sheet.form import GuestForm, SealForm, StoreForm
+    from narvet.sheet.contents import SealForm
+    from narvet.sheet.machines import GuestForm, StoreForm
     from narvet.sheet.values import PartSize, Right
 
 
@@ -206,6 +207,7 @@ class ResolvedSheet:
     guests: Mapping[str, GuestForm]
     disks: Mapping[str, ResolvedDisk]
     pools: Mapping[str, ResolvedPool] = field(default_factory=dict)
+    _by_guest: dict[str, list[ResolvedDisk]] = field(default_factory=dict, init=False, compare=False, repr=False)
 
     def pool_ids(self, pool: str) -> PoolIds:
         """Return the ids of a pool, by its name."""
@@ -224,4 +226,7 @@ class ResolvedSheet:
 
     def of_guest(self, guest: str) -> Iterator[ResolvedDisk]:
         """Yield the disks of a guest."""
-        return (disk for disk in self.disks.values() if disk.guest == guest)
+        if not self._by_guest:
+            for disk in self.disks.values():
+                self._by_guest.setdefault(disk.guest, []).append(disk)
+        return iter(self._by_guest.get(guest, ()))

@@ -28,8 +28,10 @@ from narvet.observe.images import survey
 from narvet.observe.ledger import ledger_path, record
 from narvet.plan.diff import asked_of
 from narvet.sheet.draft import Drafted, new_sheet, with_tables
-from narvet.sheet.form import GuestForm, Sheet
-from narvet.sheet.read import parse_sheet, text_of
+from narvet.sheet.files import text_of
+from narvet.sheet.form import Sheet
+from narvet.sheet.machines import GuestForm
+from narvet.sheet.read import parse_sheet
 from narvet.usecases.layout import work_out
 from narvet.usecases.survey import survey_pools
 
@@ -68,7 +70,7 @@ def adopt(
         if sheet.exists() and title:
             raise RequestError(f"{sheet}: it is there already; change its title in it")
         text = text_of(sheet) if sheet.exists() else new_sheet(title, identity or uuid4())
-        form = parse_sheet(text, str(sheet))
+        form = parse_sheet(text, sheet)
         name = _guest(sheet, form, guest)
         root = _root_among(images) if name not in form.guest else None
         taking = _Taking(sheet, form, name, root)

@@ -12,7 +12,8 @@ from narvet.block.publish import replace_content
 from narvet.ground.errors import RequestError
 from narvet.sheet.blank import blank_sheet
 from narvet.sheet.draft import Drafted, Request, drafted, new_sheet
-from narvet.sheet.read import parse_sheet, text_of
+from narvet.sheet.files import tables_beside, text_of
+from narvet.sheet.read import parse_sheet
 from narvet.usecases.request_tables import Headings, Row, headings_in, worksheets_of
 
 
@@ -81,7 +82,7 @@ def start_blank(sheet: Path, *, identity: UUID | None = None, dry: bool = False)
     if sheet.exists():
         raise RequestError(f"{sheet} is there already; choose another name")
     text = blank_sheet(identity or uuid4())
-    form = parse_sheet(text, str(sheet))
+    form = parse_sheet(text, sheet)
     if not dry:
         for store in form.store.values():
             make_folders(sheet.parent / store.path)
@@ -95,7 +96,7 @@ def _draft(sheet: Path, requests: Sequence[Request], title: str, identity: UUID)
         if title:
             raise RequestError(f"{sheet}: it is there already; change its title in it")
         text = text_of(sheet)
-        parse_sheet(text, str(sheet))
+        parse_sheet(text, sheet)
     else:
         text = new_sheet(title, identity)
-    return drafted(text, requests, str(sheet))
+    return drafted(text, requests, str(sheet), tables_beside(text, sheet))

@@ -7,23 +7,11 @@ from dataclasses import dataclass
 
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.rules import RULES
-from narvet.sheet.form import (
-    DeviceForm,
-    DiskForm,
-    DoorForm,
-    Form,
-    GuestForm,
-    PartitionForm,
-    PoolForm,
-    RatesForm,
-    RootForm,
-    Sheet,
-    StoreForm,
-    StripeForm,
-    VolumeForm,
-    plain,
-)
+from narvet.sheet.base import Form, plain
+from narvet.sheet.contents import PartitionForm, VolumeForm
+from narvet.sheet.form import DeviceForm, DiskForm, PoolForm, RatesForm, Sheet
 from narvet.sheet.keys import keys_of
+from narvet.sheet.machines import DoorForm, GuestForm, RootForm, StoreForm, StripeForm
 from narvet.usecases.words import WORDS
 
 _TABLES: dict[str, type[Form]] = {

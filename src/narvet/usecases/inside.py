@@ -33,11 +33,12 @@ from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
 from narvet.observe import devices as machine
 from narvet.observe.images import survey
-from narvet.observe.ledger import begun_devices, entries_written, ledger_path, partitions_to_grow
+from narvet.observe.ledger import begun_devices, histories, ledger_path, partitions_to_grow
 from narvet.plan.devices import Chosen, choose, grows_mounted
 from narvet.plan.existing import as_found
 from narvet.plan.layout import plan
-from narvet.sheet.form import DiskForm, Sheet, StoreForm
+from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.machines import StoreForm
 from narvet.sheet.read import read_sheet
 from narvet.usecases.layout import WorkedOut, check_names, moment, only
 from narvet.usecases.write import Agree, OnDone, OnStart, Written
@@ -201,7 +202,7 @@ def _facts(here: Sheet, path: Path, guest: str, chosen: Chosen, *, deep: bool) -
         if device.found is not None and not _is_foreign(here, name, device)
     }
     points = tuple(part.at for form in here.disk.values() for part in form.partition if part.at)
-    written = entries_written(ledger_path(path))
+    written = histories(ledger_path(path)).whole.entries
     own = guest_system(here.guest[guest].runs).observe(GuestAsked(guest, here.guest[guest], path, points, written))
     store = Store(here.store[_HERE].path, free=_MUCH, total=_MUCH)
     estate = Estate({name: one for name, one in found.items() if one is not None}, {guest: own}, {_HERE: store})

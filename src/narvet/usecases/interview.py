@@ -21,8 +21,10 @@ from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, HasRoots
 from narvet.model.estate import Guest
 from narvet.sheet.draft import Request, fault_of, new_sheet, request_keys
-from narvet.sheet.form import GuestForm, Sheet
-from narvet.sheet.read import parse_sheet, text_of
+from narvet.sheet.files import text_of
+from narvet.sheet.form import Sheet
+from narvet.sheet.machines import GuestForm
+from narvet.sheet.read import parse_sheet
 from narvet.sheet.values import SYSTEMS
 
 _KEPT_MOST = 64 << 10  # bytes of answers kept
@@ -203,7 +205,7 @@ def interview(sheet: Path) -> Interview:
     from uuid import UUID
 
     text = text_of(sheet) if sheet.exists() else new_sheet("", UUID(_ONE))
-    return Interview(sheet, text, parse_sheet(text, str(sheet)))
+    return Interview(sheet, text, parse_sheet(text, sheet))
 
 
 def kept_path(sheet: Path) -> Path:

@@ -16,6 +16,7 @@ from narvet.observe.gather import observe
 from narvet.plan.layout import plan
 from narvet.plan.mark import mark_of
 from narvet.sheet.form import Sheet
+from narvet.sheet.hosts import located
 from narvet.sheet.read import read_sheet
 from narvet.sheet.values import LATEST
 
@@ -29,8 +30,15 @@ class WorkedOut:
     sheet: Sheet
 
 
-def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), anew: Iterable[str] = ()) -> WorkedOut:
-    """Return the sheet at `path` worked out.
+def work_out(
+    path: Path,
+    *,
+    known: Sheet | None = None,
+    deep: bool = False,
+    deep_only: Iterable[str] = (),
+    anew: Iterable[str] = (),
+) -> WorkedOut:
+    """Return the sheet at `path` worked out; `known` is that sheet where it was read already.
 
     `deep` checks what exists in full, of the disks `deep_only` if any are named. `anew` names disks to be made although
     they were made before.
@@ -39,8 +47,11 @@ def work_out(path: Path, *, deep: bool = False, deep_only: Iterable[str] = (), a
         RequestError: the sheet is not a valid one, or has no such disk.
         OSError: the system does not let something be read.
     """
-    sheet = read_sheet(path)
+    sheet = known or read_sheet(path)
     check_names(path, anew, sheet.disk)
+    if sheet.host:
+        path = Path(os.path.abspath(path))  # noqa: PTH100 (a link to a sheet is where it is)
+        sheet = located(sheet, str(path.parent))
     sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
     apart = {name: form.guest for name, form in sheet.disk.items() if form.device is not None}
     sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})

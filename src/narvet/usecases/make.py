@@ -22,7 +22,8 @@ from narvet.observe.stores import observe_store
 from narvet.plan.disks import PlannedImage, plan_disk
 from narvet.plan.partition_request import Site
 from narvet.plan.resolve import check_disk_asked, resolve_disk
-from narvet.sheet.form import DiskForm, GuestForm
+from narvet.sheet.form import DiskForm
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.read import disk_of
 from narvet.sheet.resolved import DiskIds
 from narvet.sheet.values import SYSTEMS, UNDATED

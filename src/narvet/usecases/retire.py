@@ -7,11 +7,11 @@ that retiring it again finishes what is left.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from narvet.apply.execute import carry_out, clear_stores, sheet_lock
+from narvet.apply.execute import carry_out, claiming, clear_stores, places_of, sheet_lock
 from narvet.apply.pool import ChangePool
 from narvet.apply.steps import trust_of
 from narvet.block.files import Folder
@@ -19,10 +19,13 @@ from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import working_name
 from narvet.block.publish import recover, replace_content, withdraw
+from narvet.fleet.claims import stay_inside
+from narvet.fleet.engine import all_of
+from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.formats.images.children import children_of
-from narvet.formats.images.contract import ImageFormat, ImageSpec, IsOrdered
+from narvet.formats.images.contract import ImageSpec, IsOrdered
 from narvet.formats.pools.tree import numbered, without_volume
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import pool_place
@@ -30,11 +33,12 @@ from narvet.ground.units import show_binary
 from narvet.guests import guest_system
 from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
-from narvet.model.moves import Step
+from narvet.model.moves import Lies, Step
 from narvet.model.plugs import Plug
 from narvet.model.pools import PlannedPool
 from narvet.plan.diff import is_ours
-from narvet.sheet.read import text_of
+from narvet.sheet.files import sheet_files, text_of
+from narvet.sheet.read import read_sheet
 from narvet.sheet.remove_disk import without_disk, without_volume_of
 from narvet.usecases.layout import WorkedOut, check_names, work_out
 
@@ -48,11 +52,12 @@ class RemoveImage:
     disk: str
     guest: str
     path: Path
-    kind: ImageFormat
+    format: str
     stored: int
     guest_may_run = False
     is_change = True
     comes_last = False
+    lies_in = Lies.STORE
 
     @property
     def touches(self) -> str:
@@ -66,15 +71,15 @@ class RemoveImage:
 
     def apply(self) -> dict[str, object]:
         """Take the image its name, then remove it with its parts: what an interruption leaves is no image any more."""
-        path = self.path
+        path, kind = self.path, image_format(self.format)
         with exclusive_lock(path):
             recover(path)
             if path.exists():
-                parts = own_parts_of(self.kind, path)
+                parts = own_parts_of(kind, path)
                 with lease(path, *parts, change=True) as held:
-                    if isinstance(self.kind, IsOrdered):
+                    if isinstance(kind, IsOrdered):
                         with Folder(path.parent) as files:
-                            self.kind.give_back(files, path.name)
+                            kind.give_back(files, path.name)
                     withdraw(path, parts, held.check)
         return {"did": "image removed", "disk": self.disk, "stored": self.stored}
 
@@ -89,6 +94,7 @@ class TakeOutOfSheet:
     guest_may_run = True
     is_change = True
     comes_last = True
+    lies_in = Lies.SHEET
     summary = "taken out of the sheet"
 
     @property
@@ -113,6 +119,7 @@ class TakeVolumeOut:
     guest_may_run = True
     is_change = True
     comes_last = True
+    lies_in = Lies.SHEET
     summary = "taken out of the sheet"
 
     @property
@@ -143,8 +150,8 @@ def retire(sheet: Path, name: str, agree: Agree = lambda _: True, *, dry: bool =
         RequestError: there is no such disk, or something needs it; a line for each.
         RefusedError: the system refused a step, or somebody uses the image; the steps before it stay done.
     """
-    with sheet_lock(sheet):
-        found = work_out(sheet)
+    with sheet_lock(sheet), claiming(sheet, known := read_sheet(sheet)) as run:
+        found = work_out(sheet, known=known)
         if not dry:
             clear_stores(found.layout)
         todo = retirement(sheet, name, found)
@@ -152,7 +159,8 @@ def retire(sheet: Path, name: str, agree: Agree = lambda _: True, *, dry: bool =
             return todo
         if not agree(todo):
             return ()
-        carry_out(sheet, todo, lambda _: None)
+        left_over = {one: image.image.host for one, image in found.layout.left_over.items()}
+        carry_out(sheet, todo, lambda _: None, places_of(found.sheet, left_over), run)
     return todo
 
 
@@ -177,8 +185,11 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     needed = list(_needed_by(disk, path, found))
     if needed:
         raise RequestError("\n".join(f"{sheet}: disk {name} stays: {reason}" for reason in needed))
-    without_disk(text_of(sheet), name, str(sheet))
-    _refuse_used(path, image or disk.wanted)
+    home = _home(sheet, name)
+    without_disk(text_of(home), name, str(home))
+    there = image or disk.wanted
+    host = layout.found.stores[disk.store].host
+    all_of(refuse_used, [(host, (str(path), there.image.format))])
     guest = facts.found.guests.get(disk.guest, Guest(disk.guest))
     unread = guest.problem or next((one.message for one in guest.findings if one.level == "error"), "")
     if unread:
@@ -186,9 +197,25 @@ def retirement(sheet: Path, name: str, found: WorkedOut) -> tuple[Step, ...]:
     todo: list[Step] = list(_entries_removed(disk, guest, layout))
     recorded = any(one.disk == name for one in facts.ledger)  # also one that a cut removed, and told nobody of
     if image is not None or recorded or os.path.lexists(working_name(path)):
-        kind = image_format(image.image.format if image else disk.wanted.image.format)
-        todo.append(RemoveImage(name, disk.guest, path, kind, image.image.stored if image else 0))
-    return (*todo, TakeOutOfSheet(name, disk.guest, sheet))
+        kept = image.image.format if image else disk.wanted.image.format
+        todo.append(RemoveImage(name, disk.guest, path, kept, image.image.stored if image else 0))
+    return (*todo, TakeOutOfSheet(name, disk.guest, home))
+
+
+def _home(sheet: Path, name: str, kind: str = "disk") -> Path:
+    """Return the file of a sheet that has a disk or pool.
+
+    Raises:
+        RequestError: it is one of many that one table stands for.
+    """
+    files = sheet_files(text_of(sheet), sheet)
+    origin = files.origins.get((kind, name))
+    if origin is not None:
+        raise RequestError(
+            f"{sheet}: {kind} {name} is one of many, by {kind}.{origin[1]} and the count of its guest; put the number "
+            "into left_out of that guest, or take the table out, and retire what is left over then"
+        )
+    return files.home((kind, name))
 
 
 def _volume_removed(sheet: Path, pool: PlannedPool, name: str, found: WorkedOut) -> tuple[Step, ...]:
@@ -209,8 +236,10 @@ def _volume_removed(sheet: Path, pool: PlannedPool, name: str, found: WorkedOut)
     if reasons:
         raise RequestError("\n".join(f"{sheet}: {place} stays: {one}" for one in reasons))
     todo: list[Step] = []
+    home = sheet
     if volume is not None:
-        without_volume_of(text_of(sheet), pool.name, name, str(sheet))
+        home = _home(sheet, pool.name, "pool")
+        without_volume_of(text_of(home), pool.name, name, str(home))
         guest = found.facts.found.guests.get(pool.guest, Guest(pool.guest))
         system = guest_system(volume.system)
         others = [one for one in layout.mountable if one.guest == pool.guest and one is not volume]
@@ -221,33 +250,44 @@ def _volume_removed(sheet: Path, pool: PlannedPool, name: str, found: WorkedOut)
         folders = tuple(store.path for store in layout.stores)
         after = replace(pool, becomes=becomes, volumes=left, transfers=(), state="to change")
         todo.append(ChangePool(after, folders, trust_of(layout), (f"volume {name} removed",)))
-    return (*todo, TakeVolumeOut(pool.name, name, pool.guest, sheet)) if volume is not None else tuple(todo)
+    return (*todo, TakeVolumeOut(pool.name, name, pool.guest, home)) if volume is not None else tuple(todo)
 
 
-def _refuse_used(path: Path, image: Disk) -> None:
+@runs_elsewhere
+def refuse_used(image: str, kind: str) -> None:
     """Raise RefusedError where somebody has an image open, before anything of it goes."""
+    stay_inside(image)
+    path = Path(image)
     if path.exists():
-        with lease(path, *own_parts_of(image_format(image.image.format), path), change=True):
+        with lease(path, *own_parts_of(image_format(kind), path), change=True):
             pass
+
+
+@runs_elsewhere
+def children_there(image: str, folders: Sequence[str]) -> list[str]:
+    """Return the children of an image that lie beside it, or in other folders."""
+    stay_inside(image, *folders)
+    path = Path(image)
+    there = {path.parent, *(Path(one) for one in folders if Path(one).is_dir())}
+    return [str(one) for one in children_of(path, sorted(there))] if path.exists() else []
 
 
 def _left_over(sheet: Path, name: str, image: Disk, found: WorkedOut) -> tuple[Step, ...]:
     """Return the steps that remove an image whose disk the sheet no longer has, with its entries in all guests."""
     layout, path, todo = found.layout, Path(image.path), list[Step]()
-    for child in _children(path, layout):
+    for child in _children(path, image.image.host, layout):
         raise RequestError(f"{sheet}: disk {name} stays: {child} is a child of its image; fold or recast that first")
-    kind = image_format(image.image.format)
     for guest, wanted in layout.guests.items():
         spec = ImageSpec(image.size)
         disk = PlannedDisk(name, guest, layout.systems[guest], "", Plug(), image, spec, ())
         there = found.facts.found.guests.get(guest, Guest(guest))
         todo += guest_system(layout.systems[guest]).removal(disk, wanted, there)
-    return (*todo, RemoveImage(name, "", path, kind, image.image.stored))
+    return (*todo, RemoveImage(name, "", path, image.image.format, image.image.stored))
 
 
-def _children(path: Path, layout: Layout) -> Iterator[Path]:
-    folders = {path.parent, *(Path(store.path) for store in layout.stores if Path(store.path).is_dir())}
-    yield from children_of(path, sorted(folders)) if path.exists() else ()
+def _children(path: Path, host: str, layout: Layout) -> list[str]:
+    folders = [store.path for store in layout.stores if store.host == host]
+    return all_of(children_there, [(host, (str(path), folders))])[0]
 
 
 def _entries_removed(disk: PlannedDisk, guest: Guest, layout: Layout) -> Iterator[Step]:
@@ -273,7 +313,7 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
     for pool in layout.pools:
         if any(one.disk == disk.name for one in (*pool.members.values(), *pool.leaving.values())):
             yield f"it is a member of pool {pool.name}; remove its pool key, write, and retire it then"
-    for child in _children(path, layout):
+    for child in _children(path, layout.found.stores[disk.store].host, layout):
         yield f"{child} is a child of its image; fold or recast that first"
 
 

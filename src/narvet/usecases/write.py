@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from narvet.apply.execute import carry_out, clear_stores, sheet_lock
+from narvet.apply.execute import OnNews, carry_out, claiming, clear_stores, get_ready, places_of, sheet_lock
 from narvet.apply.steps import steps
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import has_errors
@@ -14,6 +14,7 @@ from narvet.ground.meter import OnCopied, metered
 from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.plan.mark import different, read_mark
+from narvet.sheet.read import read_sheet
 from narvet.usecases.layout import check_names, only, work_out
 
 OnStart = Callable[[int], object]
@@ -48,6 +49,7 @@ def write(
     on_start: OnStart = lambda _: None,
     on_done: OnDone = lambda _: None,
     on_copied: OnCopied | None = None,
+    on_news: OnNews = lambda *_: None,
 ) -> Written:
     """Make what the sheet at a path asks for: images, mount points, entries; what is as asked is left alone.
 
@@ -55,15 +57,15 @@ def write(
     is named. `reviewed` is the mark of a review: nothing may be different since. A `dry` call does nothing.
     `agree` is called with the steps that change what exists, if there are any; nothing is done if it says no.
     `on_start` is called with the number of steps, `on_done` with each step once it is done, `on_copied` with numbers of
-    bytes that a step copies or compares.
+    bytes that a step copies or compares, `on_news` with how far each host is, where there are many steps.
 
     Raises:
         RequestError: the sheet is not a valid one, has no such disk, or is not as it was reviewed.
         RefusedError: the system refused a step, the steps before it stay done; or another Narvet is at work.
     """
     mark = read_mark(reviewed) if reviewed is not None else None
-    with sheet_lock(sheet):
-        found = work_out(sheet, anew=tuple(anew))
+    with sheet_lock(sheet), claiming(sheet, known := read_sheet(sheet)) as run:
+        found = work_out(sheet, known=known, anew=tuple(anew))
         if mark is not None:
             _refuse_different(sheet, tuple(different(mark, found.layout)))
         names = tuple(disks)
@@ -75,9 +77,10 @@ def write(
         changes = tuple(step for step in todo if step.is_change)
         if dry or (changes and not agree(changes)):
             return Written(found.layout, todo if dry else ())
+        get_ready(todo)
         on_start(len(todo))
         with metered(on_copied):
-            carry_out(sheet, todo, on_done)
+            carry_out(sheet, todo, on_done, places_of(found.sheet), run, on_news)
     return Written(found.layout, todo)
 
 

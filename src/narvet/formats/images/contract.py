@@ -36,6 +36,7 @@ class Order:
     """A volume to be ordered from the service at a URL: its zone and class, the key of the order, and its tags.
 
     The same key with other tags orders nothing, so what a service has by both was begun by who has the tags.
+    `operations` is how many reads and writes a second its class gives a volume of this size, 0 where it does not tell.
     """
 
     service: str
@@ -43,6 +44,7 @@ class Order:
     volume_class: str
     key: str
     tags: tuple[tuple[str, str], ...] = ()
+    operations: int = 0
 
     @property
     def told(self) -> str:

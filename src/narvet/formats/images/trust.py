@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
@@ -31,6 +31,11 @@ class Trust:
     formats: Mapping[str, str] = field(default_factory=dict)
     bases: frozenset[str] = frozenset()
     by_content: bool = False
+
+    def settled(self) -> Trust:
+        """Return the same with paths as they really are on this machine, where it was said on another."""
+        formats = {os.path.realpath(path): name for path, name in self.formats.items()}
+        return replace(self, formats=formats, bases=frozenset(map(os.path.realpath, self.bases)))
 
 
 NOTHING_SAID = Trust()

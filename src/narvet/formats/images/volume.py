@@ -16,6 +16,7 @@ from narvet.block.contract import BlockDevice
 from narvet.block.files import Files
 from narvet.formats.images.contract import ImageFacts, ImageSpec, Opened, Order
 from narvet.ground.errors import ImageError, RefusedError, RequestError, UnsupportedError
+from narvet.ground.meter import waiting
 from narvet.ground.units import LARGEST
 from narvet.services.calls import NotDoneError
 from narvet.services.client import Service, Wanted
@@ -77,7 +78,7 @@ class VolumeFormat:
         service = service_named(order.service)
         wanted = Wanted(order.zone, order.volume_class, image_spec.size, dict(order.tags))
         try:
-            volume = service.order(order.key, wanted)
+            volume = service.order(order.key, wanted, _told)
         except NotDoneError as error:
             if error.fault != "order":
                 raise
@@ -85,6 +86,7 @@ class VolumeFormat:
                 f"{order.service}: it has a volume of this disk already, not begun here, and no record of it is here; "
                 "bring the record back, or give the volume back there if nobody needs it"
             ) from None
+        waiting("")
         device = VolumeDevice(service, volume.id, volume.bytes, image_spec.sector_size)
         for run in list(device.extents()):  # what a cut left of the last try
             device.zero(run.start, run.length)
@@ -134,7 +136,8 @@ class VolumeFormat:
             RefusedError: the service does not do it.
         """
         service, volume = _there(_record(files, name), name)
-        service.attach(volume.id, guest)
+        service.attach(volume.id, guest, on_state=_told)
+        waiting("")
 
     def give_back(self, files: Files, name: str) -> None:
         """Detach a volume and give it back; one that is gone already is no fault.
@@ -147,11 +150,21 @@ class VolumeFormat:
         service = service_recorded(record.service)
         volume = service.volume(record.volume)
         if volume is not None and volume.guest is not None:
-            service.detach(volume.id)
-        service.give_back(record.volume)
+            service.detach(volume.id, _told)
+        service.give_back(record.volume, _told)
+        waiting("")
 
 
 FORMAT = VolumeFormat()
+
+
+def _told(volume: Volume) -> None:
+    """Tell whoever looks on what a volume is doing."""
+    waiting(f"volume {volume.id} is {_BEING.get(volume.state, volume.state)}")
+
+
+_BEING = {"making": "being made", "attaching": "being attached", "detaching": "being detached"}
+_BEING |= {"leaving": "being given back"}
 
 
 def _there(record: Record, name: str) -> tuple[Service, Volume]:

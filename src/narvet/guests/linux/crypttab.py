@@ -6,7 +6,7 @@ crypttab(5): name, source, key and options, separated by blanks. Every other byt
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from narvet.ground.findings import Finding
@@ -116,12 +116,16 @@ def _source(part: Partition) -> str:
     return f"UUID={part.seal.uuid}" if part.seal else ""
 
 
+def seal_sources(disks: Iterable[Mountable]) -> frozenset[str]:
+    """Return what entries name what is sealed on disks by."""
+    return frozenset(source_of(_source(part)) for _, part in sealed(disks))
+
+
 def unlocks_left(
-    wanted: Iterable[UnlockEntry], disks: Iterable[Mountable], found: Iterable[UnlockEntry]
+    wanted: Iterable[UnlockEntry], known: Collection[str], found: Iterable[UnlockEntry]
 ) -> tuple[UnlockEntry, ...]:
-    """Return Narvet's own entries for disks of a sheet that are not wanted any more."""
+    """Return Narvet's own entries for something `known` that are not wanted any more."""
     asked = {source_of(one.source) for one in wanted}
-    known = {source_of(_source(part)) for _, part in sealed(disks)}
     return tuple(
         one for one in found if one.ours and source_of(one.source) in known and source_of(one.source) not in asked
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from typing import NamedTuple
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
@@ -153,13 +153,19 @@ def missing_entries(wanted: Iterable[MountEntry], existing: Iterable[MountEntry]
     return tuple(entry for entry in wanted if source_of(entry.spec) not in known)
 
 
-def surplus_entries(
-    wanted: Iterable[MountEntry], disks: Iterable[Mountable], existing: Iterable[MountEntry]
-) -> tuple[MountEntry, ...]:
-    """Return the existing entries that Narvet wrote for one of a sheet's disks, and that are not wanted any more."""
-    sources = {source_of(entry.spec) for entry in wanted}
+def sources_of(disks: Iterable[Mountable]) -> frozenset[str]:
+    """Return what entries name the filesystems on disks by."""
     inside = (part.filesystem for disk in disks for part in disk.wanted.partitions if part.filesystem)
-    known = {source_of(filesystem(one.kind).fstab_source(one.uuid)) for one in inside if one.kind in FILESYSTEMS}
+    return frozenset(
+        source_of(filesystem(one.kind).fstab_source(one.uuid)) for one in inside if one.kind in FILESYSTEMS
+    )
+
+
+def surplus_entries(
+    wanted: Iterable[MountEntry], known: Collection[str], existing: Iterable[MountEntry]
+) -> tuple[MountEntry, ...]:
+    """Return the existing entries that Narvet wrote for something `known`, and that are not wanted any more."""
+    sources = {source_of(entry.spec) for entry in wanted}
     return tuple(
         entry
         for entry in existing

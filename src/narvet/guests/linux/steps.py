@@ -22,6 +22,7 @@ from narvet.guests.linux.root import (
     remove_mount_point,
 )
 from narvet.model.estate import MountEntry, MountPoint, Root
+from narvet.model.moves import Lies
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,7 @@ class MakeMountPoint:
     is_change: bool = False
     guest_may_run = True
     comes_last = False
+    lies_in = Lies.ROOT
 
     @property
     def summary(self) -> str:
@@ -64,6 +66,7 @@ class _FstabStep:
     entries: tuple[MountEntry, ...]
     guest_may_run = False
     comes_last = True
+    lies_in = Lies.ROOT
 
     @property
     def touches(self) -> str:
@@ -113,6 +116,7 @@ class RemoveMountPoint:
     guest_may_run = False
     is_change = True
     comes_last = False
+    lies_in = Lies.ROOT
     summary = "mount point no longer used"
 
     @property
@@ -135,6 +139,7 @@ class ChangeUnlocks:
     becomes: Unlocks
     guest_may_run = False
     comes_last = True
+    lies_in = Lies.ROOT
 
     @property
     def touches(self) -> str:
@@ -175,6 +180,7 @@ class _KeyFileStep:
     at: str
     guest_may_run = False
     comes_last = True
+    lies_in = Lies.ROOT
 
     @property
     def touches(self) -> str:
@@ -188,6 +194,7 @@ class PlaceKey(_KeyFileStep):
 
     uuid: str
     owner_can_be_set: bool = True
+    needs_keys = True
     is_change = False
 
     @property

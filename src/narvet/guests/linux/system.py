@@ -15,6 +15,7 @@ from narvet.ground.units import show_as_linux
 from narvet.guests.contract import (
     DiskAsked,
     DiskDefaults,
+    Everything,
     GuestAsked,
     MountAsked,
     OwnerAsked,
@@ -31,6 +32,7 @@ from narvet.guests.linux.crypttab import (
     key_files_left,
     key_files_of,
     key_to_place,
+    seal_sources,
     unlocks_left,
     unlocks_of,
 )
@@ -43,6 +45,7 @@ from narvet.guests.linux.mounts import (
     mount_points_of,
     mounted,
     mounting,
+    sources_of,
     surplus_entries,
 )
 from narvet.guests.linux.owners import resolve_owner
@@ -60,7 +63,9 @@ from narvet.guests.roots import root_asked
 from narvet.model.estate import Disk, FoundSystem, Guest, Image, MountPoint, Partition, Root
 from narvet.model.layout import Mountable, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+from narvet.sheet.contents import PartitionForm
+from narvet.sheet.form import DiskForm
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.resolved import ResolvedDisk
 
 _SUPERUSER = "0:0"
@@ -142,20 +147,20 @@ class Linux:
             return Ownership(), (rules.owner_unknown.error(place, owner, found.name, accounts_known=known),)
         return Ownership(*ids), ()
 
-    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, every: Everything | None = None) -> Guest:
         """Return the entries and mount points that a guest's disks ask for, and Narvet's own that none asks for now."""
         own = tuple(disks)
         entries, unlocks = entries_of(own), unlocks_of(own)
-        every = (*own, *others)
+        every = every or Everything(own)
         return Guest(
             found.name,
             found.entries_path,
             root=found.root,
             entries=entries,
             mount_points=mount_points_of(own),
-            surplus=surplus_entries(entries, every, found.entries),
+            surplus=surplus_entries(entries, every.known_by(sources_of), found.entries),
             unlocks=unlocks,
-            unlocks_left=(left := unlocks_left(unlocks, every, found.unlocks)),
+            unlocks_left=(left := unlocks_left(unlocks, every.known_by(seal_sources), found.unlocks)),
             key_files=(files := key_files_of(own)),
             key_files_left=key_files_left(files, compared(unlocks, found.unlocks, left), found),
         )

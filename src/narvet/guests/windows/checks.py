@@ -12,7 +12,9 @@ from narvet.ground.units import GIB, KIB, show_binary
 from narvet.guests.contract import DiskAsked
 from narvet.model.estate import Partition
 from narvet.model.layout import PlannedDisk
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+from narvet.sheet.contents import PartitionForm
+from narvet.sheet.form import DiskForm
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition
 
 GPT_SINCE = (5, 2)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from uuid import UUID
 
@@ -199,15 +199,24 @@ def mounted_letters(values: Iterable[RegistryValue]) -> Iterator[tuple[str, str]
             yield f"PARTUUID={UUID(bytes_le=value.data[len(BY_GUID) :])}", value.name.removeprefix(_LETTERS)
 
 
+def identities(disks: Iterable[Mountable]) -> frozenset[bytes]:
+    """Return what the volumes on disks are known by in the registry."""
+    return frozenset(_identity(disk.wanted, part) for disk in disks for part in disk.wanted.partitions if part.number)
+
+
+def volumes_of(disks: Iterable[Mountable]) -> frozenset[str]:
+    """Return what folders that lead to the volumes on disks name them by."""
+    return frozenset(part.mount.volume for disk in disks for part in disk.wanted.partitions if part.mount)
+
+
 def taken_back(
-    wanted: Iterable[RegistryValue], disks: Iterable[Mountable], found: Iterable[RegistryValue]
+    wanted: Iterable[RegistryValue], known: Collection[bytes], found: Iterable[RegistryValue]
 ) -> tuple[RegistryValue, ...]:
     """Return the values, without data, by which a guest is to forget what an earlier text told it of a sheet's disks.
 
     What was to be forgotten stays so until it is wanted again, as nothing tells when the guest has read it.
     """
     names = {value.name for value in wanted}
-    known = {_identity(disk.wanted, part) for disk in disks for part in disk.wanted.partitions if part.number}
     gone = (value.name for value in found if value.name not in names and (not value.data or value.data in known))
     return tuple(RegistryValue(name, b"") for name in dict.fromkeys(gone))
 

@@ -11,6 +11,7 @@ from narvet.ground.units import counted
 from narvet.guests.windows.registry import write_registry
 from narvet.guests.windows.root import SYSTEM_HIVE, change_registry, mount_folder, unmount_folder
 from narvet.model.estate import RegistryValue, Root
+from narvet.model.moves import Lies
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,7 @@ class WriteRegistryText:
     online: bool = False
     guest_may_run = True
     comes_last = True
+    lies_in = Lies.SHEET
 
     @property
     def summary(self) -> str:
@@ -50,6 +52,7 @@ class ChangeRegistry:
     is_change: bool = False
     guest_may_run = False
     comes_last = True
+    lies_in = Lies.ROOT
 
     @property
     def touches(self) -> str:
@@ -82,6 +85,7 @@ class MountFolder:
     removes: bool = False
     guest_may_run = False
     comes_last = False
+    lies_in = Lies.ROOT
 
     @property
     def is_change(self) -> bool:
@@ -116,6 +120,7 @@ class RemoveRegistryText:
     guest_may_run = True
     is_change = True
     comes_last = True
+    lies_in = Lies.SHEET
     summary = "registry text no longer used"
 
     def apply(self) -> dict[str, object]:

@@ -15,6 +15,7 @@ from narvet.ground.units import MIB, show_as_windows
 from narvet.guests.contract import (
     DiskAsked,
     DiskDefaults,
+    Everything,
     GuestAsked,
     OwnerAsked,
     Ownership,
@@ -29,11 +30,13 @@ from narvet.guests.windows.mounts import (
     check_letters,
     folder_mounts,
     folders_asked,
+    identities,
     is_letter,
     letter_of,
     mounted_letters,
     registry_values,
     taken_back,
+    volumes_of,
 )
 from narvet.guests.windows.registry import HEAD, KEY, POLICY_LINES, guest_with_text, value_line, value_meaning
 from narvet.guests.windows.root import SYSTEM_HIVE, facts_of, is_windows_root, root_of
@@ -41,7 +44,9 @@ from narvet.guests.windows.steps import ChangeRegistry, MountFolder, RemoveRegis
 from narvet.model.estate import Disk, FoundSystem, Guest, Partition, RegistryValue, Root
 from narvet.model.layout import Mountable, PlannedDisk
 from narvet.model.moves import Aspect, Difference, Step
-from narvet.sheet.form import DiskForm, GuestForm, PartitionForm
+from narvet.sheet.contents import PartitionForm
+from narvet.sheet.form import DiskForm
+from narvet.sheet.machines import GuestForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 _SET_ASIDE = 16 * MIB  # what Windows itself sets aside on a disk that it divides
@@ -111,19 +116,25 @@ class Windows:
         """Return what is mounted in folders of a guest's partitions, and what is wrong with its letters and folders."""
         return folder_mounts(sheet, guest)
 
-    def wanted(self, disks: Iterable[Mountable], found: Guest, others: Iterable[Mountable] = ()) -> Guest:
+    def wanted(self, disks: Iterable[Mountable], found: Guest, every: Everything | None = None) -> Guest:
         """Return the registry values that a guest's disks ask for, and those taken back; None if there are none."""
         own = tuple(disks)
         values = registry_values(own)
-        back = taken_back(values, (*own, *others), found.values or ())
+        every_ = every or Everything(own)
+        back = taken_back(values, every_.known_by(identities), found.values or ())
         online = "online" if found.asks_online else ""
-        every = (*values, *back) or (() if online else None)
+        all_values = (*values, *back) or (() if online else None)
         links = {at: part.mount.volume for _, part, at in folders_asked(own) if part.mount} if found.root else {}
-        ours = {part.mount.volume for disk in (*own, *others) for part in disk.wanted.partitions if part.mount}
+        ours = every_.known_by(volumes_of)
         kept = {at.upper() for at in links}
         gone = {at: "" for at, volume in found.links.items() if volume in ours and at.upper() not in kept}
         return Guest(
-            found.name, found.entries_path, values=every, root=found.root, new_disks=online, links={**gone, **links}
+            found.name,
+            found.entries_path,
+            values=all_values,
+            root=found.root,
+            new_disks=online,
+            links={**gone, **links},
         )
 
     def only(self, disks: Iterable[Mountable], found: Guest) -> Guest:

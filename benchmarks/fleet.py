@@ -1,0 +1,117 @@
+"""How work spreads: over processes of this machine, and over hosts through a hub; and how its cost grows with disks.
+
+python benchmarks/fleet.py [FOLDER]
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+
+from narvet.ground.units import counted
+
+PROGRAM = Path(sys.executable).with_name("narvet")
+IDENTITY = "0b2c6a52-6f0e-5f0b-9a3e-3d2f8f6a7c11"
+DISKS, EACH = 400, 10  # disks, and of these for each guest
+
+
+def fleet(folder: Path, hosts: int, disks: int) -> Path:
+    """Lay a sheet out with so many disks of 100 GiB, on so many hosts."""
+    text = f'sheet = 1\nidentity = "{IDENTITY}"\ndated = 2026-03-02\n'
+    for host in range(1, hosts + 1):
+        (folder / f"rack{host}" / "vault").mkdir(parents=True)
+        text += f'[host.rack{host}]\nfolder = "rack{host}"\n'
+        text += f'[store.vault{host}]\nhost = "rack{host}"\npath = "vault"\nroom = "900 TiB"\nwriters = 8\n'
+    guests = max(disks // EACH, 1)
+    text += f'[guest.pc]\ncount = {guests}\nhost = "rack{{1-{hosts}}}"\n'
+    for number in range(min(disks, EACH)):
+        text += f'[disk.d{number}]\nguest = "pc"\nstore = "vault{{1-{hosts}}}"\nsize = "100 GiB"\n'
+        text += f'[[disk.d{number}.partition]]\nat = "/srv/{number}"\n'
+    sheet = folder / "sheet.toml"
+    sheet.write_text(text)
+    return sheet
+
+
+def timed(*words: str) -> float:
+    """Return the seconds that a call takes, its start and its end included."""
+    start = time.perf_counter()
+    subprocess.run([PROGRAM, *words, "--quiet"], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    return time.perf_counter() - start
+
+
+@contextmanager
+def hosted(folder: Path, hosts: int) -> Iterator[str]:
+    """Run a hub and so many hosts, one process each; yield the hub's address."""
+    with ExitStack() as stack:
+
+        def run(*words: str) -> str:
+            process = stack.enter_context(subprocess.Popen([PROGRAM, *words], stdout=subprocess.PIPE, text=True))
+            stack.callback(process.terminate)
+            assert process.stdout is not None
+            return process.stdout.readline()
+
+        address = run("hub", "--at", "127.0.0.1:0").split(";")[0].rpartition(" ")[2]
+        for host in range(1, hosts + 1):
+            run("host", f"rack{host}", str(folder / f"rack{host}"), "--hub", address, "--jobs", "1")
+        yield address
+
+
+def rows(top: Path) -> Iterator[tuple[str, float, float]]:
+    """Yield who writes and confirms the same disks, and the seconds that both take."""
+    for jobs in (1, 2):
+        folder = top / f"jobs{jobs}"
+        sheet = fleet(folder, 1, DISKS)
+        words = ("--jobs", str(jobs))
+        yield (
+            f"{jobs} process{'es' if jobs > 1 else ''}",
+            timed("write", str(sheet), *words),
+            timed("confirm", str(sheet), *words),
+        )
+        shutil.rmtree(folder)
+    for hosts in (1, 2, 4):
+        folder = top / f"hosts{hosts}"
+        sheet = fleet(folder, hosts, DISKS)
+        with hosted(folder, hosts) as address:
+            words = ("--over", address)
+            yield (
+                f"{counted(hosts, 'host')} through a hub",
+                timed("write", str(sheet), *words),
+                timed("confirm", str(sheet), *words),
+            )
+        shutil.rmtree(folder)
+
+
+def growth(top: Path) -> Iterator[tuple[int, float, float, float]]:
+    """Yield numbers of disks, with the seconds of a review, a write and a confirm, by all processes."""
+    for disks in (10, 100, 1000, 10_000):
+        folder = top / f"disks{disks}"
+        sheet = fleet(folder, 1, disks)
+        reviewed, written, confirmed = (timed(one, str(sheet)) for one in ("review", "write", "confirm"))
+        yield disks, reviewed, written, confirmed
+        shutil.rmtree(folder)
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as name:
+        print(f"## {DISKS} disks of 100 GiB, by who writes them\n")
+        print("| | written in | against one process | confirmed in | against one process |\n|---|---:|---:|---:|---:|")
+        first: tuple[float, float] | None = None
+        for who, written, confirmed in rows(Path(name)):
+            first = first or (written, confirmed)
+            times = f"{written:.1f} s | {first[0] / written:.2f} | {confirmed:.1f} s | {first[1] / confirmed:.2f}"
+            print(f"| {who} | {times} |", flush=True)
+        print("\n## How cost grows with disks, with all processes of the machine\n")
+        print("| disks | reviewed in | written in | confirmed in | for each disk |\n|---:|---:|---:|---:|---:|")
+        for disks, *took in growth(Path(name)):
+            each = " + ".join(f"{1000 * one / disks:.1f}" for one in took)
+            print(f"| {disks} | {took[0]:.1f} s | {took[1]:.1f} s | {took[2]:.1f} s | {each} ms |", flush=True)
+
+
+if __name__ == "__main__":
+    main()

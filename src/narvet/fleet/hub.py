@@ -1,0 +1,165 @@
+"""A hub, which hands calls out to hosts; and a host, which does them. Both run until they are told to end."""
+
+from __future__ import annotations
+
+import asyncio
+import multiprocessing
+import os
+import threading
+from collections.abc import Callable, Coroutine, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
+from importlib import import_module
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+from uuid import uuid4
+
+from narvet.fleet.claims import be_host
+from narvet.fleet.engine import processors
+from narvet.fleet.network import (
+    HOST_ANSWERS,
+    HUB_ANSWERS,
+    HUB_STREAMS,
+    cut_down,
+    distributed,
+    endpoint,
+    resource_of,
+    security,
+)
+from narvet.fleet.processes import end_with_parent
+from narvet.ground.errors import RefusedError, RequestError
+
+_NOWHERE = "127.0.0.1:0"  # where the engine's own pages would be, if it had any
+
+
+@contextmanager
+def hub(address: str, certificates: Path | None = None) -> Iterator[str]:
+    """Run a hub at an address while the context lasts; it gives the address that it has, HOST:PORT.
+
+    Raises:
+        RequestError: the address is none, or leaves this machine with nothing that seals it.
+        RefusedError: the system does not let it be used.
+    """
+
+    async def run(up: Callable[[str], None], over: asyncio.Event) -> None:
+        scheduler = distributed().Scheduler(
+            host=endpoint(address, certificates).rpartition(":")[0], port=int(address.rpartition(":")[2]),
+            security=security(certificates), dashboard=False, dashboard_address=_NOWHERE, extensions={}, plugins=(),
+        )  # fmt: skip
+        cut_down(scheduler.handlers, HUB_ANSWERS)
+        cut_down(scheduler.stream_handlers, HUB_STREAMS)
+        async with scheduler:
+            up(scheduler.address.rpartition("/")[2])
+            await over.wait()
+
+    endpoint(address, certificates)
+    with _running(run) as told:
+        yield told
+
+
+@contextmanager
+def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificates: Path | None) -> Iterator[str]:
+    """Do the calls that a hub has for a host while the context lasts, in `jobs` processes, and only in a folder.
+
+    Raises:
+        RequestError: there is no such folder, or the address is none.
+        RefusedError: no hub answers there.
+    """
+    folder = Path(os.path.realpath(folder))
+    if not folder.is_dir():
+        raise RequestError(f"{folder}: there is no such folder; name the one that this host's stores and roots are in")
+    count = jobs or processors()
+    address = endpoint(hub_address, certificates)
+
+    async def run(up: Callable[[str], None], over: asyncio.Event) -> None:
+        patience = _FIRST
+        while not over.is_set():
+            context = multiprocessing.get_context("spawn")
+            pool = ProcessPoolExecutor(count, context, initializer=_begin, initargs=(str(folder),))
+            list(pool.map(_ready, range(2 * count)))  # so that the first call need not wait for a process
+            with TemporaryDirectory(prefix="narvet-host-") as scratch:
+                worker = distributed().Worker(
+                    address, nthreads=count, resources={resource_of(name): count}, executor=pool, memory_limit=0,
+                    local_directory=scratch, dashboard=False, dashboard_address=_NOWHERE, extensions={},
+                    security=security(certificates), name=f"{name} {uuid4().hex}", death_timeout=patience,
+                )  # fmt: skip
+                cut_down(worker.handlers, HOST_ANSWERS)
+                try:
+                    await _work(worker, up, over, first=patience == _FIRST)
+                finally:
+                    pool.shutdown(wait=False, cancel_futures=True)
+            patience = _LATER
+
+    with _running(run) as told:
+        yield told
+
+
+_FIRST, _LATER = 15, 60  # seconds that a host waits for its hub: when it starts, and each time that the hub went away
+
+
+async def _work(worker: Any, up: Callable[[str], None], over: asyncio.Event, *, first: bool) -> None:
+    """Have a host's part of the engine work until it loses its hub, or is to end.
+
+    Raises:
+        RefusedError: there is no hub at first.
+    """
+    try:
+        async with worker:
+            up(worker.address.rpartition("/")[2])
+            waiting = [asyncio.ensure_future(one) for one in (worker.finished(), over.wait())]
+            await asyncio.wait(waiting, return_when=asyncio.FIRST_COMPLETED)
+            for one in waiting:
+                one.cancel()
+    except (OSError, TimeoutError) as error:
+        if first:
+            raise RefusedError(f"no hub answers there ({str(error)[:100]}); start one: narvet hub") from None
+
+
+def _ready(number: int) -> int:
+    import_module(_CALLS)
+    return number
+
+
+_CALLS = "narvet.apply.execute"  # what most calls are to; a call loads whatever it names
+
+
+def _begin(folder: str) -> None:
+    end_with_parent()
+    be_host(Path(folder))
+
+
+@contextmanager
+def _running(run: Callable[[Callable[[str], None], asyncio.Event], Coroutine[Any, Any, None]]) -> Iterator[str]:
+    """Run something in a thread until the context ends; it gives the address that it told."""
+    ready, told, wrong = threading.Event(), list[str](), list[BaseException]()
+    loop, over = asyncio.new_event_loop(), asyncio.Event()
+
+    def up(address: str) -> None:
+        told.append(address)
+        ready.set()
+
+    def go() -> None:
+        try:
+            loop.run_until_complete(run(up, over))
+        except BaseException as error:
+            wrong.append(error)
+        finally:
+            ready.set()
+
+    thread = threading.Thread(target=go, daemon=True)
+    thread.start()
+    ready.wait()
+    if wrong:
+        raise _refusal(wrong[0]) from None
+    try:
+        yield told[0]
+    finally:
+        loop.call_soon_threadsafe(over.set)
+        thread.join(30)
+
+
+def _refusal(error: BaseException) -> Exception:
+    if isinstance(error, RefusedError | RequestError):
+        return error
+    return RefusedError(f"it cannot run here: {str(error)[:200] or type(error).__name__}")

@@ -1,0 +1,172 @@
+"""The distributed engine, made safe: what its parts read of the network is only what Narvet's own calls need.
+
+The engine (Dask's) sends calls as pickles. Here they are read by a reader that knows a handful of names, the one call
+`carried_out` among them. A hub and a host answer only the requests that those calls need.
+"""
+
+from __future__ import annotations
+
+import io
+import logging
+import pickle
+import pickletools
+import sys
+from collections.abc import Callable, MutableMapping
+from functools import cache
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from narvet.ground.errors import RequestError
+
+_KNOWN = {
+    ("builtins", "bytes"),
+    ("dask._expr", "LLGExpr"),
+    ("dask._expr", "Expr._reconstruct"),
+    ("dask._task_spec", "Task"),
+    ("narvet.fleet.processes", "carried_out"),
+}
+_NEVER = {"PUT", "BINPUT", "LONG_BINPUT", "EXT1", "EXT2", "EXT4", "INST", "OBJ", "PERSID", "BINPERSID"}
+"""Signs of pickles that today's writers do not write; the first of them can ask for any amount of memory."""
+_ERRORS = ("distributed.", "asyncio.", "concurrent.futures", "builtins")
+_NAMES = ("ca.pem", "cert.pem", "key.pem")
+_LOCAL = ("127.0.0.1", "::1", "localhost")
+
+HUB_ANSWERS = {
+    "identity", "echo", "connection_stream", "register-client", "register-worker", "unregister", "gather",
+    "heartbeat_worker", "subscribe_worker_status", "get_task_status", "versions", "add_keys", "who_has", "missing",
+}  # fmt: skip
+HUB_STREAMS = {
+    "add-keys", "cancel-keys", "client-desires-keys", "client-releases-keys", "close-client", "heartbeat-client",
+    "keep-alive", "long-running", "release-worker-data", "report-key", "request-refresh-who-has", "reschedule",
+    "steal-response", "task-erred", "task-finished", "update-graph", "worker-status-change", "log-event",
+    "subscribe-topic", "unsubscribe-topic",
+}  # fmt: skip
+HOST_ANSWERS = {"identity", "echo", "connection_stream", "ping", "gather", "get_data", "keys", "free_keys", "terminate",
+                "versions"}  # fmt: skip
+
+
+class _Reader(pickle.Unpickler):
+    def find_class(self, module: str, name: str) -> Any:
+        """Return one of the names that calls need, or an error's class."""
+        if (module, name) in _KNOWN:
+            found: Any = import_module(module)
+            for part in name.split("."):
+                found = getattr(found, part)
+            return found
+        if module.startswith(_ERRORS) and name.isidentifier():
+            kind = getattr(sys.modules.get(module), name, None)
+            if isinstance(kind, type) and issubclass(kind, BaseException):
+                return kind
+        raise pickle.UnpicklingError(f"{module[:60]}.{name[:60]} does not come over the network")
+
+
+def _loads(data: Any, *, buffers: Any = ()) -> Any:
+    for sign, _, _ in pickletools.genops(bytes(data)):
+        if sign.name in _NEVER:
+            raise pickle.UnpicklingError(f"{sign.name} does not come over the network")
+    return _Reader(io.BytesIO(data), buffers=buffers or None).load()
+
+
+class _Guarded:
+    """A module of pickling whose reader is the one of this module."""
+
+    loads = staticmethod(_loads)
+
+    def __init__(self, module: Any) -> None:
+        self._module = module
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._module, name)
+
+
+@cache
+def distributed() -> Any:
+    """Return the engine's package, made safe, with its settings; the same each time."""
+    import dask
+    import distributed as found
+    import distributed.protocol.pickle as own
+
+    for name in ("client", "core", "nanny", "scheduler", "worker", "worker_state_machine", "protocol.serialize",
+                 "protocol.core", "protocol.numpy", "shuffle._core"):  # fmt: skip
+        import_module(f"distributed.{name}")
+    plain = own.loads
+    for name, module in list(sys.modules.items()):
+        if not name.startswith("distributed") or module is None:
+            continue
+        if getattr(module, "pickle", None) in (pickle, own) and name != "distributed.protocol":
+            module.pickle = _Guarded(module.pickle)  # type: ignore[attr-defined]
+        if getattr(module, "loads", None) is plain:
+            module.loads = _loads  # type: ignore[attr-defined]
+    own.loads = _loads
+    for name in logging.root.manager.loggerDict:
+        if name.startswith("distributed"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)
+    dask.config.set(
+        {
+            "distributed.scheduler.allowed-failures": 0,
+            "distributed.scheduler.no-workers-timeout": "10s",
+            "distributed.scheduler.work-stealing": False,
+            "distributed.scheduler.http.routes": [],
+            "distributed.scheduler.default-task-durations": {},
+            "distributed.worker.http.routes": [],
+            "distributed.worker.profile.enabled": False,
+            "distributed.worker.memory.target": False,
+            "distributed.worker.memory.spill": False,
+            "distributed.worker.memory.pause": False,
+            "distributed.worker.memory.terminate": False,
+            "distributed.comm.timeouts.connect": "10s",
+            "distributed.comm.timeouts.tcp": "20s",
+            "distributed.client.heartbeat": "5s",
+            "distributed.admin.tick.limit": "1h",
+            "distributed.version": 2,
+        }
+    )
+    return found
+
+
+def cut_down(answers: MutableMapping[str, Callable[..., Any]], known: set[str]) -> None:
+    """Remove the requests that a hub or host would answer, but for those that are known."""
+    for name in set(answers) - known:
+        del answers[name]
+
+
+def resource_of(host: str) -> str:
+    """Return what the engine calls the right to do work on a host."""
+    return f"narvet {host}"
+
+
+def is_local(address: str) -> bool:
+    """Return whether an address, HOST:PORT, is only for this machine."""
+    return address.rpartition(":")[0].strip("[]") in _LOCAL
+
+
+def endpoint(address: str, certificates: Path | None) -> str:
+    """Return an address as the engine writes it.
+
+    Raises:
+        RequestError: it is none, or leaves this machine with nothing that seals it.
+    """
+    host, colon, port = address.rpartition(":")
+    if not colon or not host or not port.isascii() or not port.isdecimal() or int(port) > 65535 or "/" in host:
+        raise RequestError(f"{address}: an address is HOST:PORT, 10.0.0.5:8786")
+    if certificates is None and not is_local(address):
+        raise RequestError(f"{address}: it is not this machine's; name certificates for both sides with --certificates")
+    return f"{'tls' if certificates else 'tcp'}://{address}"
+
+
+def security(certificates: Path | None) -> Any:
+    """Return what seals connections and tells both sides who is there, from the files in a folder; None without one.
+
+    Raises:
+        RequestError: a file is missing.
+    """
+    if certificates is None:
+        return None
+    ca, cert, key = (certificates / name for name in _NAMES)
+    for path in (ca, cert, key):
+        if not path.is_file():
+            raise RequestError(f"{path}: there is no such file; the folder has {', '.join(_NAMES)}, in PEM")
+    pair = {f"tls_{who}_{what}": str(path) for who in ("client", "scheduler", "worker")
+            for what, path in (("cert", cert), ("key", key))}  # fmt: skip
+    return distributed().Security(tls_ca_file=str(ca), require_encryption=True, **pair)

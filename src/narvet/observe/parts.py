@@ -1,0 +1,150 @@
+"""A sheet in parts that are looked at apart from one another: by host, and many disks of one in several parts.
+
+What belongs together stays together: the members of pools, copies and children with what they come from, and disks with
+the doors of their guests.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from narvet.model.estate import Disk, Estate, Store
+from narvet.model.facts import Facts
+from narvet.observe.ledger import Histories, History
+from narvet.plan.disks import image_path
+from narvet.sheet.form import Sheet
+from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest
+
+_AT_ONCE = 250
+"""Disks in a part; fewer are not worth another process."""
+
+
+@dataclass(frozen=True)
+class Part:
+    """What of a sheet is looked at in one go: `disks` of it on one `host`, with the `deep` ones checked in full.
+
+    The first part of a host has its stores and guests too; `known` are the names of the images of all its disks there,
+    with their stores. `sheet` is no more of the sheet than it takes, and `path` where that is.
+    """
+
+    host: str
+    sheet: Sheet
+    path: Path
+    history: History
+    disks: tuple[str, ...]
+    deep: frozenset[str]
+    is_first: bool = True
+    known: tuple[tuple[str, str], ...] = field(default=())
+
+
+def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) -> Iterator[Part]:
+    """Yield the parts of a sheet; at least one."""
+    kept: dict[str, list[str]] = defaultdict(list)
+    stores: dict[str, list[str]] = defaultdict(list)
+    guests: dict[str, list[str]] = defaultdict(list)
+    for name, disk in sheet.disk.items():
+        kept[host_of_disk(sheet, disk)].append(name)
+    for name, store in sheet.store.items():
+        stores[store.host or THIS_MACHINE].append(name)
+    for name in sheet.guest:
+        guests[host_of_guest(sheet, name)].append(name)
+    for host in dict.fromkeys((*stores, *guests)) or (THIS_MACHINE,):
+        here = sheet.model_copy(update={"store": {name: sheet.store[name] for name in stores[host]}})
+        own = dict.fromkeys(guests[host])
+        chunks = list(_chunks(sheet, kept[host]))
+        for number, names in enumerate(chunks):
+            first = number == 0
+            used = sheet.disk if len(own) == len(sheet.guest) else _used(sheet, names, own if first else {})
+            some = here.model_copy(
+                update={
+                    "host": {},
+                    "disk": used if first else {name: sheet.disk[name] for name in names},
+                    "guest": {name: sheet.guest[name] for name in own} if first else {},
+                    "pool": sheet.pool if first else {},
+                }
+            )
+            known = tuple(_known(sheet, kept[host])) if first else ()
+            yield Part(host, some, path, told.of(host), tuple(names), deep & frozenset(names), first, known)
+
+
+def _known(sheet: Sheet, names: Iterable[str]) -> Iterator[tuple[str, str]]:
+    for name in names:
+        form = sheet.disk[name]
+        yield form.store, image_path("", name, form.format).removeprefix("/")
+
+
+def _used(sheet: Sheet, names: Iterable[str], guests: Mapping[str, object]) -> dict[str, object]:
+    """Return the disks of these names, and those of guests."""
+    found: dict[str, object] = {name: sheet.disk[name] for name in names}
+    found |= {name: form for name, form in sheet.disk.items() if form.guest in guests} if guests else {}
+    return found
+
+
+def _chunks(sheet: Sheet, names: Sequence[str]) -> Iterator[Sequence[str]]:
+    """Yield names of disks that may be looked at apart; the first ones, perhaps none, belong together."""
+    if len(names) <= _AT_ONCE:
+        yield names
+        return
+    together, apart = list[str](), list[str]()
+    doors = {name for name, form in sheet.guest.items() if form.door is not None}
+    for name in names:
+        form = sheet.disk[name]
+        joined = form.guest in doors or any(part.pool for part in form.partition)
+        (together if joined or form.copy_of or form.base else apart).append(name)
+    if any(sheet.disk[name].copy_of or sheet.disk[name].base for name in together):
+        yield names  # what they come from may be any disk
+        return
+    yield together
+    for at in range(0, len(apart), _AT_ONCE):
+        yield apart[at : at + _AT_ONCE]
+
+
+def merged(parts: Sequence[Part], found: Sequence[Facts], told: Histories) -> Facts:
+    """Return what was found of all parts."""
+    each = [_marked(part.host, one) if part.host else one for part, one in zip(parts, found, strict=True)]
+    estates = [one.found for one in each]
+    whole = told.whole
+    return Facts(
+        Estate(
+            {name: disk for one in estates for name, disk in one.disks.items()},
+            {name: guest for one in estates for name, guest in one.guests.items()},
+            {name: store for one in estates for name, store in one.stores.items()},
+            tuple(stray for one in estates for stray in one.strays),
+            {number: pool for one in estates for number, pool in one.pools.items()},
+        ),
+        {name: origin for one in each for name, origin in one.origins.items()},
+        whole.made,
+        whole.moving,
+        doors={name: door for one in each for name, door in one.doors.items()},
+        plugged={path: into for one in each for path, into in one.plugged.items()},
+        unread=frozenset(name for one in each for name in one.unread),
+        left_roots=tuple(root for one in each for root in one.left_roots),
+        volumes_asked=told.volumes_asked,
+        begun_volumes=whole.begun,
+    )
+
+
+def _marked(host: str, facts: Facts) -> Facts:
+    """Return what was found on a host, which each store and image tells."""
+
+    def store(one: Store) -> Store:
+        shared = one.device < 0  # a service, whichever host asks
+        return replace(one, host=host, device=one.device if shared else one.device << 32 | zlib.crc32(host.encode()))
+
+    def disk(one: Disk) -> Disk:
+        return replace(one, image=replace(one.image, host=host))
+
+    found = facts.found
+    return replace(
+        facts,
+        found=replace(
+            found,
+            stores={name: store(one) for name, one in found.stores.items()},
+            disks={name: disk(one) for name, one in found.disks.items()},
+            strays=tuple(disk(one) for one in found.strays),
+        ),
+    )

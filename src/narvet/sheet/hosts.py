@@ -1,0 +1,71 @@
+"""Where a sheet's stores and guests' roots lie: on which hosts, and from where on their paths start there. Pure."""
+
+from __future__ import annotations
+
+from posixpath import isabs, join, normpath
+
+from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.machines import DoorForm, GuestForm, RootForm
+
+THIS_MACHINE = ""
+
+
+def host_of_disk(sheet: Sheet, form: DiskForm) -> str:
+    """Return the host that keeps a disk, empty for this machine."""
+    store = sheet.store.get(form.store)
+    return (store.host or THIS_MACHINE) if store is not None else THIS_MACHINE
+
+
+def host_of_guest(sheet: Sheet, name: str) -> str:
+    """Return the host that a guest's root is on, empty for this machine."""
+    form = sheet.guest.get(name)
+    return (form.host or THIS_MACHINE) if form is not None else THIS_MACHINE
+
+
+def folder_of(sheet: Sheet, host: str, folder: str) -> str:
+    """Return the folder on a host that relative paths start from; `folder` is the sheet's, from the root on."""
+    form = sheet.host.get(host)
+    return normpath(join(folder, form.folder or "")) if form is not None else folder
+
+
+def located(sheet: Sheet, folder: str) -> Sheet:
+    """Return a sheet in which the paths of what lies on hosts start at the root; `folder` is where the sheet is."""
+    if not sheet.host:
+        return sheet
+    stores = {
+        name: form.model_copy(update={"path": _from(folder_of(sheet, form.host, folder), form.path)})
+        if form.host
+        else form
+        for name, form in sheet.store.items()
+    }
+    guests = {
+        name: _located_guest(form, folder_of(sheet, form.host, folder)) if form.host else form
+        for name, form in sheet.guest.items()
+    }
+    disks = {
+        name: _located_disk(form, folder_of(sheet, host, folder)) if (host := host_of_disk(sheet, form)) else form
+        for name, form in sheet.disk.items()
+    }
+    return sheet.model_copy(update={"store": stores, "guest": guests, "disk": disks})
+
+
+def _located_guest(form: GuestForm, folder: str) -> GuestForm:
+    update: dict[str, object] = {}
+    if isinstance(form.root, RootForm):
+        members = tuple(_from(folder, one) for one in form.root.members)
+        update["root"] = form.root.model_copy(update={"image": _from(folder, form.root.image), "members": members})
+    elif form.root is not None:
+        update["root"] = _from(folder, form.root)
+    if form.door is not None:
+        ways = {name: _from(folder, path) for name, path in form.door if path is not None}
+        update["door"] = DoorForm.model_construct(set(ways), **ways)
+    return form.model_copy(update=update) if update else form
+
+
+def _located_disk(form: DiskForm, folder: str) -> DiskForm:
+    named = {key: _from(folder, path) for key in ("copy_of", "base") if (path := getattr(form, key)) is not None}
+    return form.model_copy(update=named) if named else form
+
+
+def _from(folder: str, path: str) -> str:
+    return path if isabs(path) else join(folder, path)

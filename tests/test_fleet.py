@@ -1,0 +1,335 @@
+"""Many hosts and many processes: the same disks whoever writes them, whatever goes away meanwhile; nothing but steps."""
+
+from __future__ import annotations
+
+import json
+import os
+import pickle
+import random
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager, suppress
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from narvet.apply.execute import clear, done
+from narvet.apply.steps import MakeImage, steps
+from narvet.block.locks import exclusive_lock
+from narvet.fleet.network import _loads
+from narvet.fleet.processes import carried_out
+from narvet.fleet.wire import answered, call_packed, packed, unpacked
+from narvet.ground.errors import ImageError
+from narvet.usecases.layout import work_out
+from tests.certificates import certificates
+from tests.program import IDENTITY, PROGRAM, facts, make_root, rules, run
+
+TRIES = int(os.environ.get("NARVET_TRIES", "1"))
+KINDS = ("raw", "qcow2", "vhdx", "vmdk")
+FILESYSTEMS = ("ext4", "xfs", "ext4", "swap")
+
+
+def fleet(folder: Path, hosts: int, guests: int, more: str = "") -> Path:
+    """Lay a fleet out in a folder, its sheet in several files; each guest has four disks, two of them joined."""
+    (folder / "racks").mkdir(parents=True)
+    for number in range(1, hosts + 1):
+        (folder / "hosts" / f"rack{number}" / "vault").mkdir(parents=True)
+        (folder / "racks" / f"{number}.toml").write_text(
+            f'[host.rack{number}]\nfolder = "hosts/rack{number}"\n'
+            f'[store.vault{number}]\nhost = "rack{number}"\npath = "vault"\n'
+        )
+    for number in range(1, guests + 1):
+        make_root(folder / "hosts" / f"rack{1 + (number - 1) % hosts}" / f"pc{number:02}")
+    text = f'sheet = 1\nidentity = "{IDENTITY}"\ninclude = ["racks/*.toml"]\n{more}'
+    text += f'[guest.pc]\ncount = {guests}\nhost = "rack{{1-{hosts}}}"\nroot = "{{name}}"\n'
+    for at, kind in enumerate(KINDS):
+        text += f'[disk.d{at}]\nguest = "pc"\nstore = "vault{{1-{hosts}}}"\nsize = "64 MiB"\nformat = "{kind}"\n'
+        text += f'[[disk.d{at}.partition]]\nfilesystem = "{FILESYSTEMS[at]}"\n'
+        text += f'at = "/srv/{{n}}/{at}"\n' if FILESYSTEMS[at] != "swap" else ""
+    for at in range(2):
+        text += f'[disk.m{at}]\nguest = "pc"\nstore = "vault{{1-{hosts}}}"\nsize = "64 MiB"\n'
+        text += f'[[disk.m{at}.partition]]\npool = "cold"\n'
+    text += '[pool.cold]\nguest = "pc"\n[[pool.cold.volume]]\nname = "readings"\nspread = "striped"\nat = "/srv/cold"\n'
+    (folder / "sheet.toml").write_text(text)
+    return folder / "sheet.toml"
+
+
+def written(folder: Path) -> dict[str, str]:
+    """Return what lies on the hosts: each file with what is in it; that nothing is left over is part of it."""
+    found = {}
+    for path in sorted((folder / "hosts").rglob("*")):
+        if path.is_file():
+            found[str(path.relative_to(folder))] = sha256(path.read_bytes()).hexdigest()
+    return found
+
+
+@contextmanager
+def running(*words: str) -> Iterator[subprocess.Popen[str]]:
+    """Run a hub or a host."""
+    command = [str(PROGRAM), *words, "--json"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        try:
+            yield process
+        finally:
+            process.kill()
+            process.communicate()
+
+
+def told_by(process: subprocess.Popen[str]) -> Any:
+    """Return what a hub or a host tells of itself once it is there."""
+    assert process.stdout is not None
+    line = process.stdout.readline()
+    assert line, process.communicate(timeout=10)
+    return json.loads(line)
+
+
+def host(folder: Path, name: str, address: str, *words: str) -> tuple[str, ...]:
+    """Return the call that runs a host of a fleet."""
+    return ("host", name, str(folder / "hosts" / name), "--hub", address, "--jobs", "1", *words)
+
+
+@contextmanager
+def hosted(folder: Path, hosts: int, *words: str) -> Iterator[tuple[str, dict[str, subprocess.Popen[str]]]]:
+    """Run a hub and hosts; yield the hub's address, and all of them by their names."""
+    with ExitStack() as stack:
+        processes = {"hub": stack.enter_context(running("hub", "--at", "127.0.0.1:0", *words))}
+        address = told_by(processes["hub"])["hub"]
+        for number in range(1, hosts + 1):
+            name = f"rack{number}"
+            processes[name] = stack.enter_context(running(*host(folder, name, address, *words)))
+        for name in list(processes)[1:]:
+            assert told_by(processes[name])["host"] == name
+        yield address, processes
+
+
+def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
+    """One process, several, and hosts through a hub that is sealed: the same bytes, entries and ledger."""
+    outcomes, ledgers = [], []
+    keys = tmp_path / "keys"
+    keys.mkdir()
+    certificates(keys)
+    for old, new in (("authority.pem", "ca.pem"), ("server.pem", "cert.pem"), ("server.key", "key.pem")):
+        (keys / old).rename(keys / new)
+    for way in ("one", "several", "hosts"):
+        sheet = fleet(tmp_path / way / "fleet", 2, 4)
+        with ExitStack() as stack:
+            words: tuple[str, ...] = ("--jobs", {"one": "1"}.get(way, "2"))
+            if way == "hosts":
+                sealed = ("--certificates", str(keys))
+                address, _ = stack.enter_context(hosted(sheet.parent, 2, *sealed))
+                words = ("--over", address, *sealed)
+                assert "no hub answers" in run("review", str(sheet), "--over", address, status=3).stderr
+            reviewed = facts("review", str(sheet), *words)
+            assert rules(reviewed) == [] and len(reviewed["disks"]) == 24
+            told = facts("write", str(sheet), *words, "--reviewed", reviewed["mark"])
+            assert len(told["done"]) == 4 * (6 + 1 + 4 + 1)
+            assert facts("confirm", str(sheet), *words)["agrees"]
+            assert run("write", str(sheet), *words, status=0).stdout.startswith("All is as asked")
+            run("picture", str(sheet), "pc01-d0", "--to", str(tmp_path / f"{way}.svg"), *words, status=0)
+            (sheet.parent / "racks" / "4.toml").write_text(
+                '[disk.late]\nguest = "pc02"\nstore = "vault2"\nsize = "8 MiB"\n[[disk.late.partition]]\nat = "/srv/late"\n'
+            )
+            run("write", str(sheet), *words, status=0)
+            assert "late" in (sheet.parent / "hosts/rack2/pc02/etc/fstab").read_text()
+            run("retire", str(sheet), "late", "--yes", *words, status=0)
+            refused = run("retire", str(sheet), "pc02-d0", "--yes", *words, status=2)
+            assert "left_out" in refused.stderr and "disk.d0" in refused.stderr
+            assert (sheet.parent / "racks" / "4.toml").read_text() == ""
+        assert facts("confirm", str(sheet))["agrees"]
+        outcomes.append(written(sheet.parent))
+        rows = [json.loads(line) for line in sheet.with_suffix(".ledger.jsonl").read_text().splitlines()]
+        ledgers.append(sorted(json.dumps({**row, "when": ""}, sort_keys=True) for row in rows))
+    assert outcomes[0] == outcomes[1] == outcomes[2] and ledgers[0] == ledgers[1] == ledgers[2]
+    assert all(one["host"] for one in map(json.loads, ledgers[0]) if one["did"] != "taken out of the sheet")
+
+
+def test_what_cannot_be_is_told(tmp_path: Path) -> None:
+    """A host that is not there, a folder that is not its own, another's write, an address without certificates."""
+    sheet = fleet(tmp_path / "fleet", 2, 2)
+    with hosted(sheet.parent, 1) as (address, _):
+        assert "does not know rack2" in run("write", str(sheet), "--over", address, status=3).stderr
+        with running("host", "rack2", str(sheet.parent / "hosts/rack1"), "--hub", address) as wrong:
+            told_by(wrong)
+            refused = run("write", str(sheet), "--over", address, status=3).stderr
+            assert "rack2/vault" in refused and "not in it" in refused
+    with hosted(sheet.parent, 2) as (address, _):
+        claim = sheet.parent / f"hosts/rack2/.{IDENTITY}.narvet-claim"
+        claim.write_text(json.dumps({"writer": "elsewhere:/sheet.toml", "number": "1"}))
+        assert "elsewhere:/sheet.toml is writing" in run("write", str(sheet), "--over", address, status=3).stderr
+        os.utime(claim, (1, 1))
+        text = sheet.read_text()
+        sheet.write_text(text.replace('at = "/srv/{n}/0"', 'at = "/srv/{n}/0"\nsealed = true'))
+        asked = {**os.environ, "NARVET_PASSPHRASE": "seven quiet granaries"}
+        refused = run(
+            "write", str(sheet), "--over", address, "--recovery", str(tmp_path / "r"), status=1, env=asked
+        ).stderr
+        assert "no passphrase goes to host" in refused and "waited for them" in refused
+        sheet.write_text(text)
+        run("write", str(sheet), "--over", address, "--yes", status=0)
+    assert not any(".narvet" in name for name in written(sheet.parent))
+    for words, reason in (
+        (("hub", "--at", "0.0.0.0:0"), "--certificates"),
+        (("hub", "--at", "nowhere"), "HOST:PORT"),
+        (("host", "rack1", str(tmp_path / "none")), "no such folder"),
+        (("review", str(sheet), "--over", "10.0.0.1:8786"), "--certificates"),
+        (("review", str(sheet), "--certificates", str(tmp_path)), "--over"),
+    ):
+        assert reason in run(*words, status=2).stderr
+    for change, reason in (
+        (('"rack{1-2}"', '"rack{2-3}"'), 'there is no host "rack3"'),
+        (("count = 2", "count = 0"), "guest.pc.count"),
+        (("count = 2", "count = 2\nleft_out = [3]"), "guest.pc.left_out"),
+        (("racks/*.toml", "shelves/*.toml"), "no such file"),
+        (("[disk.d0]", "[disk.d0]\nstripes = 3"), "other.toml, line 9: disk.pc01-d0 has no key"),
+    ):
+        (tmp_path / "fleet" / "other.toml").write_text(sheet.read_text().replace(*change))
+        assert reason in run("review", str(tmp_path / "fleet" / "other.toml"), status=2).stderr
+    run("draft", str(sheet), "--disk", "more", "--guest", "pc01", "--store", "vault1", "--size", "1 GiB", status=0)
+    assert "more" in [one["name"] for one in facts("review", str(sheet))["disks"]]
+    (tmp_path / "fleet" / "racks" / "3.toml").write_text('[store.vault1]\npath = "elsewhere"\n')
+    assert "3.toml: store.vault1 is in" in run("review", str(sheet), status=2).stderr
+
+
+@pytest.mark.parametrize("seed", range(TRIES))
+def test_whatever_goes_away_the_next_write_goes_on(tmp_path: Path, seed: int) -> None:
+    """Hosts, the hub and writes that are killed again and again: at the end each disk is there once, as asked."""
+    dice = random.Random(seed)
+    sheet = fleet(tmp_path / "fleet", 3, 6)
+    plain = fleet(tmp_path / "plain", 3, 6)
+    run("write", str(plain), status=0)
+    with ExitStack() as stack:
+        address, processes = stack.enter_context(hosted(sheet.parent, 3))
+        for _ in range(dice.randrange(2, 5)):
+            with subprocess.Popen([PROGRAM, "write", str(sheet), "--over", address, "--yes"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
+                time.sleep(2 + dice.random() * 4)
+                what = dice.choice([*processes, "write"])
+                victim = processes.get(what, process)
+                victim.send_signal(signal.SIGKILL)
+                victim.wait()
+                _, said = process.communicate(timeout=120)
+                assert "Traceback" not in said and process.returncode in (0, 1, 3, -9), said
+            if what != "write":
+                again = ("hub", "--at", address) if what == "hub" else host(sheet.parent, what, address)
+                processes[what] = stack.enter_context(running(*again))
+                told_by(processes[what])
+        ends = time.monotonic() + 60
+        while (last := run("write", str(sheet), "--over", address, "--yes")).returncode and time.monotonic() < ends:
+            time.sleep(1)
+        assert last.returncode == 0, last.stderr
+        assert facts("confirm", str(sheet), "--over", address)["agrees"]
+    assert {name: one for name, one in written(sheet.parent).items() if "narvet" not in name} == written(plain.parent)
+    assert facts("confirm", str(sheet))["agrees"]
+
+
+@pytest.mark.parametrize("seed", range(TRIES))
+def test_several_processes_end_with_the_one_that_started_them(tmp_path: Path, seed: int) -> None:
+    """Killed at any moment, nothing of it goes on; the next write does what is left."""
+    sheet = fleet(tmp_path / "fleet", 1, 6)
+    plain = fleet(tmp_path / "plain", 1, 6)
+    run("write", str(plain), "--jobs", "1", status=0)
+    dice = random.Random(seed)
+    for how in (signal.SIGKILL, signal.SIGINT):
+        command = [str(PROGRAM), "write", str(sheet), "--jobs", "3"]
+        process = subprocess.Popen(
+            command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, start_new_session=True
+        )
+        if how == signal.SIGKILL:
+            time.sleep(0.6 + dice.random() * 1.5)
+            process.kill()
+        else:
+            time.sleep(1.8 + dice.random())
+            os.killpg(process.pid, how)  # as a terminal does
+        _, said = process.communicate(timeout=60)
+        assert "Traceback" not in said and process.returncode in (0, 130, -2, -9), said
+        ends = time.monotonic() + 5
+        while group_lives(process.pid):
+            assert time.monotonic() < ends
+            time.sleep(0.05)
+    run("write", str(sheet), "--jobs", "3", status=0)
+    assert written(sheet.parent) == written(plain.parent)
+
+
+def group_lives(group: int) -> bool:
+    """Return whether any process of a group is there still."""
+    for path in Path("/proc").glob("[0-9]*/stat"):
+        try:
+            fields = path.read_text().rpartition(")")[2].split()
+        except OSError:
+            continue
+        if int(fields[2]) == group and fields[0] != "Z":
+            return True
+    return False
+
+
+def test_what_fails_is_told_and_the_rest_goes_on(tmp_path: Path) -> None:
+    """Disks in the way of others' files: told by reason, entries that waited are left, the next write does them."""
+    sheet = fleet(tmp_path / "fleet", 1, 8)
+    vault = sheet.parent / "hosts/rack1/vault"
+    with exclusive_lock(vault / "pc02-d0.raw", vault / "pc05-d1.qcow2"):
+        refused = run("write", str(sheet), "--jobs", "2", status=1).stderr
+    assert "pc02-d0" in refused and "pc05-d1" in refused and "waited for them" in refused
+    entries = [(vault.parent / f"pc{number:02}/etc/fstab").read_text() for number in range(1, 9)]
+    assert [bool(one) for one in entries] == [True, False, True, True, False, True, True, True]
+    with exclusive_lock(vault / "pc02-d0.raw"):
+        assert "another Narvet" in run("write", str(sheet), status=3).stderr
+    run("write", str(sheet), status=0)
+    assert facts("confirm", str(sheet))["agrees"]
+
+
+class Evil:
+    def __reduce__(self) -> Any:
+        return os.system, ("touch evil",)
+
+
+def test_nothing_from_the_wire_is_believed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Values come back as they were; whatever is no value or call of Narvet's is refused, and does nothing."""
+    monkeypatch.chdir(tmp_path)
+    found = work_out(fleet(tmp_path / "fleet", 2, 3))
+    todo = steps(found.layout, found.facts)
+    good = [packed(one) for one in (*todo, found.sheet, found.facts, found.layout)]
+    assert [unpacked(one) for one in good] == [*todo, found.sheet, found.facts, found.layout]
+    before = dict(vars(MakeImage))
+    for call in (shutil.rmtree, os.system, run, work_out):
+        with pytest.raises(ImageError):
+            answered(call_packed(call, str(tmp_path / "fleet")))
+    for hostile in (Evil(), [Evil()], (f"{clear.__module__}:clear", (Evil(),)), MakeImage, Path):
+        for read in (unpacked, answered, _loads):
+            with pytest.raises((ImageError, pickle.UnpicklingError)):
+                read(pickle.dumps(hostile))
+    import msgpack
+
+    for attack in (
+        [9, "narvet.apply.steps:MakeImage"],
+        [9, "narvet.cli.main:run"],
+        [9, "os:system", "touch evil"],
+        [9, "narvet.apply.execute:os.system", "touch evil"],
+        [9, "narvet.ground.errors:NarvetError.__init__"],
+        [9, "narvet.sheet.machines:HostForm", [4, "__class__", 1], [2]],
+        [77],
+        [],
+        {"a": 1},
+        msgpack.ExtType(5, b"x"),
+    ):
+        with pytest.raises(ImageError):
+            unpacked(msgpack.packb(attack))
+    for bomb in (b"\xdd\xff\xff\xff\xff", b"\xc6\xff\xff\xff\xff", b"\x91" * 100_000 + b"\x00", b"\x92\x00" * 5000):
+        with pytest.raises(ImageError):
+            unpacked(bomb)
+    with pytest.raises(pickle.UnpicklingError):
+        _loads(b"\x80\x05Nr\xff\xff\xff\x7f.")
+    dice, calls = random.Random(3), [call_packed(done, one) for one in todo]
+    for _ in range(int(os.environ.get("NARVET_TRIES", "3")) * 1000):
+        data = bytearray(dice.choice(good))
+        for _ in range(dice.randrange(1, 4)):
+            at = dice.randrange(len(data))
+            data[at : at + dice.randrange(3)] = dice.randbytes(dice.randrange(3))
+        with suppress(ImageError):
+            unpacked(bytes(data))
+    assert dict(vars(MakeImage)) == before and not (tmp_path / "evil").exists()
+    assert unpacked(carried_out(calls[0][:-9])).error is not None
+    assert unpacked(carried_out(calls[0])).error is None and Path(todo[0].touches).exists()
