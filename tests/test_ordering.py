@@ -206,6 +206,8 @@ def test_a_sheet_that_changes_afterwards(tmp_path: Path) -> None:
         httpx.delete(f"{url}/v1/volumes/{before['trials']['id']}")
         told = run("write", str(path), "--yes", status=1)
         assert "somebody gave it back" in told.stdout + told.stderr
+        run("retire", str(path), "trials", "--yes", status=0)
+        assert list((tmp_path / "shelf").glob("[!.]*")) == [] and "disk.trials" not in path.read_text()
 
 
 def test_what_somebody_else_ordered_is_never_written_over(tmp_path: Path) -> None:

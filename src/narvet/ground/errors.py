@@ -37,6 +37,10 @@ class ImageError(NarvetError):
     status = 1
 
 
+class GoneError(ImageError):
+    """What an image stands for lies elsewhere, and is there no more."""
+
+
 class UntrustedError(ImageError):
     """An image names another file that Narvet does not follow unasked."""
 

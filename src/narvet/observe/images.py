@@ -29,7 +29,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
 from narvet.formats.volumes import volumes_on
 from narvet.ground.budget import budget
-from narvet.ground.errors import ImageError, NarvetError, UnsupportedError, UntrustedError
+from narvet.ground.errors import GoneError, ImageError, NarvetError, UnsupportedError, UntrustedError
 from narvet.ground.findings import Finding, Place, has_errors, image_place
 from narvet.ground.rules import images as rules
 from narvet.ground.rules import pools as pool_rules
@@ -84,6 +84,9 @@ def survey(
     except UntrustedError as error:
         said = rules.base_elsewhere.error(where, str(error))
         return Disk(_image(path, identify(place, trust).facts, 0), findings=(said,))
+    except GoneError as error:
+        kind = format_by_ending(place) or UNKNOWN_FORMAT
+        return Disk(Image(path, kind, "thin", 0), findings=(rules.volume_gone.error(where, str(error)),))
     except (ImageError, UnsupportedError) as error:
         size = place.stat().st_size
         damaged = rules.image_damaged.error(where, str(error))

@@ -29,6 +29,7 @@ from narvet.formats.images.contract import ImageSpec, IsOrdered
 from narvet.formats.pools.tree import numbered, without_volume
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import pool_place
+from narvet.ground.rules import images
 from narvet.ground.units import show_binary
 from narvet.guests import guest_system
 from narvet.model.estate import Disk, Guest
@@ -301,7 +302,8 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
     """Yield who needs a disk as it is, or why its image is not Narvet's to remove."""
     layout, facts = found.layout, found.facts
     image = layout.found.disks.get(disk.name)
-    if image is not None and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
+    is_empty = image is not None and any(map(images.volume_gone.made, image.findings))
+    if image and not is_empty and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
         yield f"{path} was not made for it; move that away, and retire the disk again"
     if disk.plugged is not None:
         yield f"guest {disk.plugged_into} has it plugged in at {disk.plugged.where}; unmount and detach it first"

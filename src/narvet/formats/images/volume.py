@@ -15,7 +15,7 @@ from typing import Any
 from narvet.block.contract import BlockDevice
 from narvet.block.files import Files
 from narvet.formats.images.contract import ImageFacts, ImageSpec, Opened, Order
-from narvet.ground.errors import ImageError, RefusedError, RequestError, UnsupportedError
+from narvet.ground.errors import GoneError, ImageError, RefusedError, RequestError, UnsupportedError
 from narvet.ground.meter import waiting
 from narvet.ground.units import LARGEST
 from narvet.services.calls import NotDoneError
@@ -100,7 +100,8 @@ class VolumeFormat:
         """Open a volume by its record.
 
         Raises:
-            ImageError: this is no record, or its service has no such volume, or does not tell.
+            GoneError: its service has no such volume any more, or is taking it back.
+            ImageError: this is no record, or its service does not tell.
             UnsupportedError: it is to be written to, and attached to a guest.
         """
         record = _record(files, name)
@@ -174,8 +175,8 @@ def _there(record: Record, name: str) -> tuple[Service, Volume]:
         volume = service.volume(record.volume)
     except (NotDoneError, RequestError) as error:
         raise ImageError(f"{name}: {error}") from None
-    if volume is None:
-        raise ImageError(f"{name}: {record.service} has no volume {record.volume} any more; somebody gave it back")
+    if volume is None or volume.state == "leaving":
+        raise GoneError(f"{name}: {record.service} has no volume {record.volume} any more; somebody gave it back")
     return service, volume
 
 

@@ -101,3 +101,12 @@ def size_rounded(format_name: str, asked: int, becomes: int, sector_size: int = 
         f"{format_name}{sectors} cannot have exactly {show_bytes(asked)}; the disk gets {show_bytes(becomes)}",
         "",
     )
+
+
+@rule(
+    meaning="A record of a volume is here, and the service has that volume no more: somebody gave it back.",
+    way_out="`narvet retire` the disk; to have a new one, write the sheet with `--anew` after moving the record away.",
+)
+def volume_gone(reason: str) -> Wording:
+    """Word a record whose volume the service has no more."""
+    return reason, "retire the disk, or move its record away and write it anew"
