@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from uuid import uuid4
 
 from narvet.block.files import Folder
+from narvet.block.names import real_paths
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import chain, new_image_file
 from narvet.formats.images.contract import IsOrdered
@@ -158,9 +159,17 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     """Return what is left to do for a layout, in order: what its moves ask for."""
     moves = [one for one in layout.differences if one.answer.is_move]
     missing = {one.where.name for one in moves if one.aspect is Aspect.IMAGE}
-    trust = trust_of(layout)
+    trusted, own = Trusted(layout, facts), _by_subject(layout)
     images: list[Step] = [
-        MakeImage(disk.name, disk.guest, disk.wanted, _marked(disk, facts), disk.origin, trust, disk.slot)
+        MakeImage(
+            disk.name,
+            disk.guest,
+            disk.wanted,
+            _marked(disk, facts),
+            disk.origin,
+            trusted.of(disk, disk.origin.path) if disk.origin else NOTHING_SAID,
+            disk.slot,
+        )
         for disk in layout.disks
         if disk.name in missing
     ]
@@ -171,8 +180,12 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
     ]
     for disk in layout.disks:
         if disk.state == "to change" or disk.name in layout.left_behind:
-            images += _changes(disk, layout, trust)
-    images += [_pool_change(pool, layout, trust) for pool in layout.pools if pool.state in ("to make", "to change")]
+            images += _changes(disk, layout, trusted, own.get(disk.name, ()))
+    images += [
+        _pool_change(pool, layout, trusted, own.get(pool.name, ()))
+        for pool in layout.pools
+        if pool.state in ("to make", "to change")
+    ]
     changed = {one.where.name for one in moves if one.where.kind == "guest"}
     entries = (
         step
@@ -181,6 +194,15 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
         for step in guest_system(layout.systems[name]).steps(wanted, facts.found.guests[name])
     )
     return tuple(sorted((*images, *entries), key=lambda step: step.comes_last))
+
+
+def _by_subject(layout: Layout) -> dict[str, list[Difference]]:
+    """Return differences by the name of the disk or pool that they are of."""
+    own: dict[str, list[Difference]] = {}
+    for one in layout.differences:
+        if one.where.kind in ("disk", "pool"):
+            own.setdefault(one.where.pool or one.where.name, []).append(one)
+    return own
 
 
 _MARK = "begun"
@@ -196,11 +218,11 @@ def _marked(disk: PlannedDisk, facts: Facts) -> ImageSpec:
     return replace(disk.spec, order=replace(order, tags=(*order.tags, (_MARK, mark))))
 
 
-def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
+def _pool_change(pool: PlannedPool, layout: Layout, trusted: Trusted, said: Iterable[Difference]) -> Step:
     """Return what makes a pool, or takes it to what is wanted."""
     from narvet.apply.pool import ChangePool
 
-    own = [one for one in layout.differences if one.where.pool == pool.name]
+    own = [one for one in said if one.where.pool == pool.name]
     volumes = tuple(
         replace(one, wanted=as_found(one.wanted, one.found, [each for each in own if each.where.name == one.name]))
         if one.found is not None
@@ -210,24 +232,26 @@ def _pool_change(pool: PlannedPool, layout: Layout, trust: Trust) -> Step:
     told = tuple(_told(one) for one in own if one.answer.is_move)
     asked = {volume.volume: asked_of(volume.wanted) for volume in pool.volumes}
     folders = tuple(store.path for store in layout.stores)
-    return ChangePool(replace(pool, volumes=volumes), folders, trust, told, asked)
+    return ChangePool(replace(pool, volumes=volumes), folders, trusted.of_pool(pool), told, asked)
 
 
-def _changes(disk: PlannedDisk, layout: Layout, trust: Trust) -> Iterator[Step]:
+def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable[Difference]) -> Iterator[Step]:
     """Yield what takes an image that exists to what is wanted: its place and form first, then what is in it."""
     from narvet.apply.move import MoveImage, RemoveOldImage
 
     folders = tuple(store.path for store in layout.stores)
     if disk.name in layout.left_behind:
         old = layout.left_behind[disk.name]
-        yield RemoveOldImage(disk.name, disk.guest, old, disk.wanted, disk.spec, folders, _with(trust, old))
+        behind = _with(trusted.of(disk, old.path, disk.path), old)
+        yield RemoveOldImage(disk.name, disk.guest, old, disk.wanted, disk.spec, folders, behind)
     if disk.state != "to change":
         return
-    own = [one for one in layout.differences if one.where.kind == "disk" and one.where.name == disk.name]
+    own = [one for one in said if one.where.kind == "disk"]
     if any(one.aspect is Aspect.ATTACHED for one in own):
         yield AttachVolume(disk.name, disk.guest, disk.path)
         return
     found = layout.found.disks[disk.name]
+    trust = trusted.of(disk, found.path, disk.path)
     moves = [one for one in own if one.answer.is_move and one.aspect is not Aspect.LEFT_BEHIND]
     inside = [one for one in moves if one.answer is not Answer.MOVE]
     if not written_anew(disk.wanted, found, own):
@@ -287,8 +311,51 @@ def _with(trust: Trust, image: Disk) -> Trust:
     return replace(trust, formats={**trust.formats, os.path.realpath(image.path): image.image.format})
 
 
-def trust_of(layout: Layout) -> Trust:
-    """Return what a layout says of its images: their formats, and that they and their origins may be bases."""
-    formats = {os.path.realpath(disk.path): disk.wanted.image.format for disk in layout.disks}
-    origins = {os.path.realpath(disk.origin.path) for disk in layout.disks if disk.origin}
-    return Trust(formats, frozenset({*formats, *origins}))
+class Trusted:
+    """What a layout says of its images: their formats, and that they and their origins may be bases.
+
+    Each step gets no more of it than it may need, as a sheet may have many images: what is said of the images that it
+    is about, of their bases, of the bases of those, and so on.
+    """
+
+    def __init__(self, layout: Layout, facts: Facts) -> None:
+        """Gather what is said, and which images have which bases, as far as that is known."""
+        paths = real_paths(disk.path for disk in layout.disks)
+        formats = {path: disk.wanted.image.format for path, disk in zip(paths, layout.disks, strict=True)}
+        origins = {os.path.realpath(disk.origin.path) for disk in layout.disks if disk.origin}
+        self._whole = Trust(formats, frozenset({*formats, *origins}))
+        hosts = {store.name: store.host for store in layout.stores}
+        self._disks = {disk.name: hosts[disk.store] for disk in layout.disks}
+        self._bases: dict[tuple[str, str], str | None] = {}
+        for path, disk in zip(paths, layout.disks, strict=True):
+            kept = disk.origin.path if disk.origin and disk.origin.how == "child" else None
+            self._bases[self._disks[disk.name], path] = kept
+        of_origins = [one.found for one in facts.origins.values() if one.found]
+        found = [*layout.found.disks.values(), *layout.found.strays, *layout.left_behind.values(), *of_origins]
+        for path, one in zip(real_paths(disk.path for disk in found), found, strict=True):
+            self._bases[one.image.host, path] = one.image.base
+
+    def of(self, disk: PlannedDisk, *paths: str) -> Trust:
+        """Return what is to be known for a step about a disk that reads the images at `paths`."""
+        return self._of(self._disks[disk.name], paths)
+
+    def of_pool(self, pool: PlannedPool) -> Trust:
+        """Return what is to be known for a step about a pool."""
+        places = [*pool.members.values(), *pool.leaving.values()]
+        hosts = {self._disks.get(one.disk) for one in places}
+        host = hosts.pop() if len(hosts) == 1 else None
+        return self._whole if host is None else self._of(host, [one.path for one in places])
+
+    def _of(self, host: str, paths: Iterable[str]) -> Trust:
+        seen, waiting = set[str](), real_paths(paths)
+        while waiting:
+            path = waiting.pop()
+            if path in seen:
+                continue
+            seen.add(path)
+            if (host, path) not in self._bases:  # what it is over is not known
+                return self._whole
+            base = self._bases[host, path]
+            waiting += real_paths([base] if base else [])
+        formats = {path: self._whole.formats[path] for path in seen if path in self._whole.formats}
+        return Trust(formats, self._whole.bases & seen)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
+from collections.abc import Iterable
 from functools import cache
 from pathlib import Path
 
@@ -45,6 +46,21 @@ def is_working_name(name: str) -> bool:
 def behind_link(path: Path) -> Path:
     """Return what a link leads to, and any other path as it was given, so that messages name it so."""
     return Path(os.path.realpath(path)) if path.is_symlink() else path
+
+
+def real_paths(paths: Iterable[str]) -> list[str]:
+    """Return paths with every link in them followed, as `os.path.realpath` does; of many in one folder quickly."""
+    folders: dict[str, str] = {}
+    found = []
+    for path in paths:
+        folder, _, name = path.rpartition("/")
+        if name in ("", ".", "..") or os.path.islink(path):  # noqa: PTH114 (of many)
+            found.append(os.path.realpath(path))
+            continue
+        if folder not in folders:
+            folders[folder] = os.path.realpath(folder or ("/" if path.startswith("/") else "."))
+        found.append(f"{folders[folder].rstrip('/')}/{name}")
+    return found
 
 
 def sync_folder(folder: Path) -> None:

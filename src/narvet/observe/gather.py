@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from narvet.block.names import is_working_name
+from narvet.block.names import is_working_name, real_paths
 from narvet.fleet.claims import stay_inside
 from narvet.fleet.engine import all_of
 from narvet.fleet.wire import runs_elsewhere
@@ -203,19 +203,20 @@ def _sector_size(form: DiskForm) -> int | None:
 
 def _trust(disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path]) -> Trust:
     """Return what a sheet says of images: the formats of its disks, and which images it names."""
-    formats = {os.path.realpath(places[name]): form.format for name, form in disks.items()}
+    paths = real_paths(str(places[name]) for name in disks)
+    formats = {path: form.format for path, form in zip(paths, disks.values(), strict=True)}
     named = [folder / name for form in disks.values() for name in (form.base, form.copy_of) if name is not None]
     return Trust(formats, frozenset({*formats, *(os.path.realpath(path) for path in named)}))
 
 
 def _strays(folders: Iterable[str], places: Iterable[str], elsewhere: Iterable[str], trust: Trust) -> Iterator[Disk]:
     """Yield what is found on the images that lie in folders, or `elsewhere`, and at no disk's place."""
-    inside, known = list[Path](), {os.path.realpath(place) for place in places}
+    inside, known = list[Path](), set(real_paths(places))
     for folder in {os.path.realpath(one): Path(one) for one in folders}.values():
         inside += sorted(folder.iterdir())
     seen: set[str] = set()
-    for path in (*inside, *map(Path, elsewhere)):
-        real = os.path.realpath(path)
+    every = (*inside, *map(Path, elsewhere))
+    for path, real in zip(every, real_paths(map(str, every)), strict=True):
         if real in known or real in seen or is_working_name(path.name) or not path.is_file():
             continue
         seen.add(real)
@@ -229,7 +230,9 @@ def _strays(folders: Iterable[str], places: Iterable[str], elsewhere: Iterable[s
 def _origins(
     disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path], found: Mapping[str, Disk], trust: Trust
 ) -> dict[str, OriginFacts]:
-    by_place = {os.path.realpath(place): name for name, place in places.items()}
+    if not any(form.copy_of or form.base for form in disks.values()):
+        return {}
+    by_place = dict(zip(real_paths(map(str, places.values())), places, strict=True))
     origins = {}
     for name, form in disks.items():
         named = form.copy_of or form.base

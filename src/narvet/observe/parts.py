@@ -6,9 +6,10 @@ the doors of their guests.
 
 from __future__ import annotations
 
+import os
 import zlib
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -55,7 +56,7 @@ def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) ->
     for host in dict.fromkeys((*stores, *guests)) or (THIS_MACHINE,):
         here = sheet.model_copy(update={"store": {name: sheet.store[name] for name in stores[host]}})
         own = dict.fromkeys(guests[host])
-        chunks = list(_chunks(sheet, kept[host]))
+        chunks = list(_chunks(sheet, kept[host], _absent(sheet, path, kept[host]) if host == THIS_MACHINE else set()))
         for number, names in enumerate(chunks):
             first = number == 0
             used = sheet.disk if len(own) == len(sheet.guest) else _used(sheet, names, own if first else {})
@@ -84,8 +85,24 @@ def _used(sheet: Sheet, names: Iterable[str], guests: Mapping[str, object]) -> d
     return found
 
 
-def _chunks(sheet: Sheet, names: Sequence[str]) -> Iterator[Sequence[str]]:
-    """Yield names of disks that may be looked at apart; the first ones, perhaps none, belong together."""
+def _absent(sheet: Sheet, path: Path, names: Sequence[str]) -> set[str]:
+    """Return the disks that there are no images of on this machine: nothing of them is worth another process."""
+    if len(names) <= _AT_ONCE:
+        return set()
+    there = {}
+    for name, store in sheet.store.items():
+        try:
+            there[name] = set(os.listdir(path.parent / store.path))  # noqa: PTH208 (only names)
+        except OSError:
+            there[name] = set()
+    return {name for (store, image), name in zip(_known(sheet, names), names, strict=True) if image not in there[store]}
+
+
+def _chunks(sheet: Sheet, names: Sequence[str], absent: Collection[str]) -> Iterator[Sequence[str]]:
+    """Yield names of disks that may be looked at apart; the first ones, perhaps none, belong together.
+
+    Of `absent` ones there is nothing to be looked at.
+    """
     if len(names) <= _AT_ONCE:
         yield names
         return
@@ -94,7 +111,7 @@ def _chunks(sheet: Sheet, names: Sequence[str]) -> Iterator[Sequence[str]]:
     for name in names:
         form = sheet.disk[name]
         joined = form.guest in doors or any(part.pool for part in form.partition)
-        (together if joined or form.copy_of or form.base else apart).append(name)
+        (together if joined or form.copy_of or form.base or name in absent else apart).append(name)
     if any(sheet.disk[name].copy_of or sheet.disk[name].base for name in together):
         yield names  # what they come from may be any disk
         return

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from types import MappingProxyType
 from uuid import UUID
 
@@ -82,7 +83,7 @@ def plan_disk(
         size = site.offered.fit(size)
     found += _size_checks(disk, table, size)
     room = _room(disk, site, table, size)
-    ahead = _ahead(table, len(requests), disk.sector_size)
+    ahead = _ahead(disk.table, len(requests), disk.sector_size)
     places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
     if existing is not None and table is not None:
         numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
@@ -157,10 +158,12 @@ def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[Partiti
     yield from check_alignment(disk.align, disk.place.key("align"))
 
 
-def _ahead(table: TableFormat | None, count: int, sector_size: int) -> list[int]:
+@lru_cache(maxsize=1024)
+def _ahead(name: str | None, count: int, sector_size: int) -> tuple[int, ...]:
+    table = table_format(name) if name else None
     if table is None or not isinstance(table, LinksPartitions):
-        return [0] * count
-    return [table.ahead(index, count, sector_size) for index in range(count)]
+        return (0,) * count
+    return tuple(table.ahead(index, count, sector_size) for index in range(count))
 
 
 def _sizes(
@@ -216,7 +219,7 @@ def _disk_size(disk: ResolvedDisk, table: TableFormat | None, sizes: list[PartSi
     reserved = table.reserved(_LARGE, sector_size) if table else ()
     tail = reserved[-1].size if len(reserved) > 1 else 0
     fixed = [one for one in sizes if isinstance(one, int)]
-    ahead = _ahead(table, len(sizes), sector_size)
+    ahead = _ahead(disk.table, len(sizes), sector_size)
     return fit(disk_size_for(fixed, disk.align, sector_size, head, tail, ahead), disk.block_size)
 
 
@@ -260,7 +263,7 @@ def _partition(
         return Partition(entry, mount=mount, pool=asked.pool, member=member), ()
     if kind is None or not run.length:
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
-    seal = seal_of(asked, site.ids.seal(asked.position))
+    seal = seal_of(asked, site.ids.seal(asked.position)) if asked.seal else None
     part = with_cost(Partition(entry, mount=mount, may_move=asked.move_files, seal=seal), asked)
     try:
         new = kind.plan(

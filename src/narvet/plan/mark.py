@@ -123,8 +123,9 @@ def _of_pool(pool: PlannedPool, moves: Iterable[Difference]) -> Iterator[object]
 
 
 def _of_partition(part: Partition) -> Iterator[object]:
-    inside = part.filesystem
-    yield from (part.entry, part.mount, part.capacity)
+    inside, shows = part.filesystem, part.capacity
+    yield from (part.entry, part.mount)
+    yield from (shows.total, shows.free, shows.available) if shows else ()
     yield from (inside.kind, inside.uuid, inside.label) if inside else ()
 
 

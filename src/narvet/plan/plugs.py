@@ -170,7 +170,7 @@ def _check_fine_points(disk: ResolvedDisk, plug: Plug, guest: GuestForm) -> Iter
 def with_plugged(disk: PlannedDisk, facts: Facts) -> PlannedDisk:
     """Return a disk with where it is plugged in, as the doors of the sheet's guests show it."""
     into, there = _plugged(disk.name, disk.guest, facts)
-    return replace(disk, plugged=there, plugged_into=into)
+    return replace(disk, plugged=there, plugged_into=into) if there is not None else disk
 
 
 def _plugged(disk: str, guest: str, facts: Facts) -> tuple[str, Plugged | None]:

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from posixpath import normpath
+from posixpath import normpath, split
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.images import NAMES as FORMATS
+from narvet.formats.images import ending_of
 from narvet.formats.tables import table_format
 from narvet.ground.findings import has_errors
 from narvet.model.estate import Disk
@@ -33,6 +34,9 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     strays = {(one.image.host, normpath(one.path)): one for one in facts.found.strays}
     found, behind = dict(facts.found.disks), dict[str, Disk]()
     others = {(one.image.host, normpath(one.path)) for one in found.values()}
+    if not strays:
+        return Relocated(facts, behind)
+    known = _Known(sheet, facts)
     for name, disk in sheet.disks.items():
         if disk.origin_path is not None or name in facts.anew:
             continue
@@ -42,7 +46,7 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
             if old is not None and _carries(old, ids) and _carries(found[name], ids):
                 behind[name] = old
             continue
-        candidates = [strays[host, path] for path in _places(disk, sheet, facts) if (host, path) in strays]
+        candidates = [strays[host, path] for path in known.places(disk) if (host, path) in strays]
         own = [one for one in candidates if _carries(one, ids) and (host, normpath(one.path)) not in others]
         if len(own) == 1:
             found[name] = own[0]
@@ -65,11 +69,25 @@ def _carries(image: Disk, ids: Iterable[str]) -> bool:
     return not has_errors(image.findings) and bool(carried & set(ids))
 
 
-def _places(disk: ResolvedDisk, sheet: ResolvedSheet, facts: Facts) -> Iterator[str]:
-    """Yield where the image of a disk may lie besides its place, each once, as plain paths."""
-    names = [disk.name, *([disk.was] if disk.was else [])]
-    made_at = (one.path for one in facts.ledger if one.disk in names)
-    stores = (facts.found.stores[name].path for name in sheet.stores)
-    usual = (image_path(store, name, kind) for store in stores for name in names for kind in FORMATS)
-    here = normpath(image_path(facts.found.stores[disk.store].path, disk.name, disk.format))
-    yield from dict.fromkeys(path for path in map(normpath, (*made_at, *usual)) if path != here)
+class _Known:
+    """Where the images of disks may lie besides their places, by names that the disks have or had."""
+
+    def __init__(self, sheet: ResolvedSheet, facts: Facts) -> None:
+        """Gather it: of stores only what lies there, as a sheet may have many, and many disks."""
+        self._facts = facts
+        self._made, self._usual = dict[str, list[str]](), dict[str, list[str]]()
+        for one in facts.ledger:
+            self._made.setdefault(one.disk, []).append(normpath(one.path))
+        stores = {normpath(facts.found.stores[name].path) for name in sheet.stores}
+        for path in (normpath(one.path) for one in facts.found.strays):
+            folder, name = split(path)
+            for ending in map(ending_of, FORMATS) if folder in stores else ():
+                if name.endswith(ending):
+                    self._usual.setdefault(name.removesuffix(ending), []).append(path)
+
+    def places(self, disk: ResolvedDisk) -> Iterator[str]:
+        """Yield where something lies that may be the image of a disk, each once, as plain paths."""
+        names = [disk.name, *([disk.was] if disk.was else [])]
+        there = (path for known in (self._made, self._usual) for name in names for path in known.get(name, ()))
+        here = normpath(image_path(self._facts.found.stores[disk.store].path, disk.name, disk.format))
+        yield from dict.fromkeys(path for path in there if path != here)

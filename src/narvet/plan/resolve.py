@@ -167,41 +167,41 @@ def _partition(name: str, asked: DiskAsked, index: int, position: int, system: G
     alone = len(disk.partition) == 1
     label = form.label if form.label is not None else (name if alone else f"{name}-{position}")
     defaults = system.partition_defaults(PartitionAsked(asked.guest, form))
-    content = _content(form, index, position, label, replace(defaults, filesystem=_NONE) if form.pool else defaults)
-    return replace(
-        content,
-        number=form.number,
-        id=form.id.lower() if form.id else None,
-        part_label=label if form.part_label is None else form.part_label,
-        usable=form.usable or (disk.usable if alone else None),
-        access=tuple(form.access.items()),
-        attributes=defaults.attributes,
-        pool=form.pool,
-    )
+    kept = replace(defaults, filesystem=_NONE) if form.pool else defaults
+    return _content(form, index, position, label, kept, form, usable=disk.usable if alone else None)
 
 
 def _content(
-    form: ContentForm, index: int, position: int, label: str, defaults: PartitionDefaults
+    form: ContentForm,
+    index: int,
+    position: int,
+    label: str,
+    defaults: PartitionDefaults,
+    part: PartitionForm | None = None,
+    usable: int | None = None,
 ) -> ResolvedPartition:
-    """Return what lies on a partition or volume, settled."""
+    """Return what lies on a partition or volume, settled; `part` is the form if it is a partition.
+
+    `usable` is what must be filled of it where the form itself does not say.
+    """
     return ResolvedPartition(
         index=index,
         position=position,
-        number=None,
-        id=None,
+        number=part.number if part else None,
+        id=part.id.lower() if part and part.id else None,
         uuid=form.uuid.lower() if form.uuid else None,
         label=label,
         label_is_chosen=form.label is not None,
-        part_label=label,
+        part_label=label if part is None or part.part_label is None else part.part_label,
         size=form.size or "rest",
-        usable=form.usable,
+        usable=form.usable or usable,
         filesystem=None if defaults.filesystem == _NONE else defaults.filesystem,
         purpose=form.purpose,
         at=form.at,
         owner=defaults.owner,
         mode=_USUAL_MODE if form.mode is None else form.mode,
-        access=(),
-        attributes=(),
+        access=tuple(part.access.items()) if part else (),
+        attributes=defaults.attributes if part else (),
         needed=form.needed,
         move_files=form.move_files,
         mount_options=form.options,
@@ -209,6 +209,7 @@ def _content(
         inode_each=form.inode_each,
         journal=form.journal,
         reserved=form.reserved,
+        pool=part.pool if part else None,
         seal=form.seal,
     )
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from narvet.apply.execute import carry_out, claiming, clear_stores, places_of, sheet_lock
 from narvet.apply.pool import ChangePool
-from narvet.apply.steps import trust_of
+from narvet.apply.steps import Trusted
 from narvet.block.files import Folder
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
@@ -250,7 +250,7 @@ def _volume_removed(sheet: Path, pool: PlannedPool, name: str, found: WorkedOut)
         becomes = numbered(without_volume(before, name), found.sheet.dated)
         folders = tuple(store.path for store in layout.stores)
         after = replace(pool, becomes=becomes, volumes=left, transfers=(), state="to change")
-        todo.append(ChangePool(after, folders, trust_of(layout), (f"volume {name} removed",)))
+        todo.append(ChangePool(after, folders, Trusted(layout, found.facts).of_pool(pool), (f"volume {name} removed",)))
     return (*todo, TakeVolumeOut(pool.name, name, pool.guest, home)) if volume is not None else tuple(todo)
 
 

@@ -312,7 +312,7 @@ class Options:
     @classmethod
     def of(cls, wishes: Wishes) -> Self:
         """Return the options of this filesystem out of everything that is wished."""
-        return cls(**{own.name: getattr(wishes, own.name) for own in fields(cls)})
+        return cls(**{name: getattr(wishes, name) for name in cls.__dataclass_fields__})
 
     @classmethod
     def keys(cls) -> frozenset[str]:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 from pathlib import Path
 
 from narvet.block.files import Folder
@@ -14,6 +16,7 @@ from narvet.formats.images.contract import Base, ImageFormat, IsOrdered
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 
+_SURELY_LATER = 2_000_000_000  # nanoseconds in which a file may change twice without another time
 _OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only
 
 
@@ -44,10 +47,10 @@ def children_of(base: Path, folders: Iterable[Path]) -> Iterator[Path]:
     """Yield the files in some folders that name `base` as their base, whatever their endings."""
     wanted = os.path.realpath(base)
     for folder in folders:
-        for path in sorted(folder.iterdir()):
-            if is_working_name(path.name) or path.is_symlink() or not path.is_file():
-                continue
-            named = _named_base(path)
+        with os.scandir(folder) as entries:
+            files = sorted(entry.path for entry in entries if _may_be_image(entry))
+        for path in map(Path, files):
+            named = _base_named_by(path)
             if named is not None and os.path.realpath(named) == wanted and os.path.realpath(path) != wanted:
                 yield path
 
@@ -57,6 +60,27 @@ def refuse_with_children(path: Path, folders: Iterable[str]) -> None:
     places = {path.parent, *(Path(folder) for folder in folders if Path(folder).is_dir())}
     for child in children_of(path, sorted(places)):
         raise RefusedError(f"{path}: {child} is a child of it and needs it as and where it is; fold that first")
+
+
+def _may_be_image(entry: os.DirEntry[str]) -> bool:
+    return not is_working_name(entry.name) and entry.is_file(follow_symlinks=False)
+
+
+def _base_named_by(path: Path) -> str | None:
+    """Return the base that a file names; a file that stays as it is is not read each time, as a store has many."""
+    try:
+        about = path.stat(follow_symlinks=False)
+    except OSError:
+        return None
+    if time.time_ns() - about.st_ctime_ns < _SURELY_LATER:
+        return _named_base(path)
+    return _named_before(path, (about.st_dev, about.st_ino, about.st_size, about.st_ctime_ns))
+
+
+@lru_cache(maxsize=1 << 16)
+def _named_before(path: Path, state: tuple[int, int, int, int]) -> str | None:
+    del state  # another one is another file
+    return _named_base(path)
 
 
 def _named_base(path: Path) -> str | None:

@@ -12,9 +12,11 @@ Departures from the plainest layout, and why:
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeVar
+from fractions import Fraction
+from functools import lru_cache
+from typing import NamedTuple, TypeVar
 
-from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
+from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, Purpose, UnfitError
 from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.records import DESCRIPTOR_SIZE, INODE_SIZE
 from narvet.formats.filesystems.ext4.shape import Shape, first_data_block_of
@@ -59,25 +61,7 @@ class PlannedExt4:
 
     def capacity(self) -> Capacity:
         """Return what statvfs gives on the fresh mount, and where the rest of the partition went."""
-        shape, block = self.shape, self.shape.block_size
-        kept = min(shape.superuser_blocks, shape.free_blocks)
-        held = min(shape.kernel_blocks, shape.free_blocks - kept)
-        losses = [
-            *_overhead_parts(shape),
-            ("first folders", shape.own_blocks * block),
-            ("kept for the superuser", kept * block),
-            ("held back by the kernel", held * block),
-            ("too short for a last group", self.size - shape.size),
-        ]
-        found = Capacity(
-            total=shape.total,
-            free=shape.free_blocks * block,
-            available=(shape.free_blocks - kept - held) * block,
-            losses=tuple(Loss(what, size) for what, size in losses if size),
-        )
-        if found.available + sum(loss.size for loss in found.losses) != self.size:
-            raise BugError(f"ext4: the parts of {self.size} bytes do not add up")
-        return found
+        return _capacity(self.size, self.shape)
 
     def footprint(self) -> int:
         """Return the most bytes that writing the filesystem stores."""
@@ -101,6 +85,29 @@ class PlannedExt4:
         )  # fmt: skip
 
 
+@lru_cache(maxsize=1024)
+def _capacity(size: int, shape: Shape) -> Capacity:
+    block = shape.block_size
+    kept = min(shape.superuser_blocks, shape.free_blocks)
+    held = min(shape.kernel_blocks, shape.free_blocks - kept)
+    losses = [
+        *_overhead_parts(shape),
+        ("first folders", shape.own_blocks * block),
+        ("kept for the superuser", kept * block),
+        ("held back by the kernel", held * block),
+        ("too short for a last group", size - shape.size),
+    ]
+    found = Capacity(
+        total=shape.total,
+        free=shape.free_blocks * block,
+        available=(shape.free_blocks - kept - held) * block,
+        losses=tuple(Loss(what, size) for what, size in losses if size),
+    )
+    if found.available + sum(loss.size for loss in found.losses) != size:
+        raise BugError(f"ext4: the parts of {size} bytes do not add up")
+    return found
+
+
 N = TypeVar("N", bound=PlannedExt4)
 
 
@@ -110,6 +117,26 @@ def plan(kind: type[N], size: int, options: Ext4Options) -> N:
     Raises:
         UnfitError: the size is outside what ext4 is made for here, or does not hold its own metadata.
     """
+    asked = Sizing(
+        options.purpose, options.sector_size, options.unit, options.inode_each, options.journal, options.reserved
+    )
+    return kind(size, options, _shape(size, asked))
+
+
+class Sizing(NamedTuple):
+    """The options that decide on the shape; see `Wishes`."""
+
+    purpose: Purpose
+    sector_size: int
+    unit: int | None
+    inode_each: int | None
+    journal: int | None
+    reserved: Fraction | None
+
+
+@lru_cache(maxsize=1024)
+def _shape(size: int, options: Sizing) -> Shape:
+    """Return the shape of an ext4; many disks of a sheet have the same."""
     least = LEAST if options.sector_size == 512 else align_up(LEAST, options.sector_size)
     if not least <= size <= MOST:
         raise UnfitError(f"ext4 is made {outside(size, least, MOST)}", least, MOST)
@@ -125,10 +152,10 @@ def plan(kind: type[N], size: int, options: Ext4Options) -> N:
     fitting = [shape for shape in made if _fits(shape)]
     if not fitting:
         raise UnfitError(f"{show_both(size)} do not hold the metadata of ext4", least, MOST)
-    return kind(size, options, max(fitting, key=lambda shape: shape.free_blocks - shape.superuser_blocks))
+    return max(fitting, key=lambda shape: shape.free_blocks - shape.superuser_blocks)
 
 
-def _unit(size: int, options: Ext4Options) -> int:
+def _unit(size: int, options: Sizing) -> int:
     """Return the bytes of an allocation unit: a block, or a cluster of blocks of 4 KiB."""
     if options.unit is not None:
         return options.unit
@@ -137,7 +164,7 @@ def _unit(size: int, options: Ext4Options) -> int:
     return KIB if size < SMALL_BLOCKS_BELOW and options.sector_size <= KIB else 4 * KIB
 
 
-def _with_groups(size: int, options: Ext4Options, unit: int, groups: int, blocks: int) -> Shape:
+def _with_groups(size: int, options: Sizing, unit: int, groups: int, blocks: int) -> Shape:
     block_size = min(unit, 4 * KIB)
     density = options.inode_each or next(ratio for upto, ratio in _DENSITY[options.purpose] if size <= upto)
     covered = min(8 * unit, blocks) * block_size
@@ -165,7 +192,7 @@ def _with_groups(size: int, options: Ext4Options, unit: int, groups: int, blocks
     )
 
 
-def _journal_blocks(size: int, options: Ext4Options, block_size: int, blocks: int) -> int:
+def _journal_blocks(size: int, options: Sizing, block_size: int, blocks: int) -> int:
     if options.journal is None:
         most = min(_JOURNAL_MOST[options.purpose] // block_size, JOURNAL_MOST * block_size)
         return min(max(blocks // JOURNAL_SHARE, JOURNAL_LEAST), most) if blocks >= JOURNAL_FROM_BLOCKS else 0

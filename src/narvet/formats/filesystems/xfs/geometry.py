@@ -10,6 +10,7 @@ Departures from the plainest layout, and why:
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import Capacity, FilesystemState, Loss, UnfitError
@@ -38,25 +39,7 @@ class PlannedXfs:
 
     def capacity(self) -> Capacity:
         """Return what statvfs gives on the fresh mount, and where the rest of the partition went."""
-        shape, block = self.shape, self.shape.block_size
-        aside = min(SET_ASIDE * shape.group_count, shape.free_blocks)
-        kept = kept_back(shape.block_count, shape.free_blocks - aside)
-        hidden = min(hidden_blocks(shape), shape.free_blocks - aside - kept)
-        free = shape.free_blocks - aside - kept - hidden
-        losses = [
-            ("log", shape.log_blocks * block),
-            ("kept for growth of the trees", hidden * block),
-            ("kept for transactions", kept * block),
-            ("group headers, roots of trees", shape.group_count * shape.first_free * block),
-            ("set aside in each group", aside * block),
-            ("first inodes", shape.chunk_blocks * block),
-            ("too short for a group", self.size - shape.size),
-        ]
-        parts = tuple(Loss(what, size) for what, size in losses if size)
-        found = Capacity(shape.total, free * block, free * block, parts)
-        if found.available + sum(loss.size for loss in found.losses) != self.size:
-            raise BugError(f"xfs: the parts of {self.size} bytes do not add up")
-        return found
+        return _capacity(self.size, self.shape)
 
     def footprint(self) -> int:
         """Return the most bytes that writing the filesystem stores."""
@@ -71,6 +54,29 @@ class PlannedXfs:
             "xfs", str(options.uuid), options.label, self.shape, self.capacity().free,
             options.uid, options.gid, options.mode,
         )  # fmt: skip
+
+
+@lru_cache(maxsize=1024)
+def _capacity(size: int, shape: Shape) -> Capacity:
+    block = shape.block_size
+    aside = min(SET_ASIDE * shape.group_count, shape.free_blocks)
+    kept = kept_back(shape.block_count, shape.free_blocks - aside)
+    hidden = min(hidden_blocks(shape), shape.free_blocks - aside - kept)
+    free = shape.free_blocks - aside - kept - hidden
+    losses = [
+        ("log", shape.log_blocks * block),
+        ("kept for growth of the trees", hidden * block),
+        ("kept for transactions", kept * block),
+        ("group headers, roots of trees", shape.group_count * shape.first_free * block),
+        ("set aside in each group", aside * block),
+        ("first inodes", shape.chunk_blocks * block),
+        ("too short for a group", size - shape.size),
+    ]
+    parts = tuple(Loss(what, size) for what, size in losses if size)
+    found = Capacity(shape.total, free * block, free * block, parts)
+    if found.available + sum(loss.size for loss in found.losses) != size:
+        raise BugError(f"xfs: the parts of {size} bytes do not add up")
+    return found
 
 
 N = TypeVar("N", bound=PlannedXfs)
