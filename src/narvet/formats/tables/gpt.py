@@ -253,8 +253,8 @@ class Gpt:
         if last < _HEADER:
             return None, ()
         first, first_fault = _copy(device, _HEADER)
-        ends = _end_by_first(device)
-        if ends is not None and ends > last and first is None:
+        ends = _end_by_first(device) if first is None else None
+        if ends is not None and ends > last:
             return None, (rules.table_cut_short.error(where, end_of(ends, sector_size), device.size),)
         place = first[0].alternate_lba if first else last
         second, second_fault = _copy(device, place)
