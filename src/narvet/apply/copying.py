@@ -14,6 +14,7 @@ from narvet.formats.images.contract import ImageFormat, ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
+from narvet.ground.ahead import ahead
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
 from narvet.ground.meter import copied, expected
@@ -57,11 +58,16 @@ class Source:
 
 def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
     """Yield offset and content of the runs that are not zero, in pieces."""
-    for start, length in extents:
-        for offset in range(start, start + length, PIECE):
-            data = device.read(offset, min(PIECE, start + length - offset))
+    with ahead(_pieces(device, extents)) as pieces:
+        for offset, data in pieces:
             for first, last in filled(data):
                 yield offset + first, memoryview(data)[first:last]
+
+
+def _pieces(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, bytes]]:
+    for start, length in extents:
+        for offset in range(start, start + length, PIECE):
+            yield offset, device.read(offset, min(PIECE, start + length - offset))
 
 
 def filled(data: bytes) -> Iterator[tuple[int, int]]:

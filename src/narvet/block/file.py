@@ -9,10 +9,12 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from narvet.block.contract import check_read, check_write, zero_by_writing
+from narvet.block.early import Early
 from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent, cut
 
+_LONG = 256 << 10
 _STORED_UNIT = 512  # POSIX: st_blocks counts units of 512 bytes
 
 
@@ -23,6 +25,7 @@ class FileDevice:
         self._file = file
         self._sector = sector_size
         self._size = file.seek(0, os.SEEK_END)
+        self._early = Early()
 
     @property
     def size(self) -> int:
@@ -63,6 +66,8 @@ class FileDevice:
         view = memoryview(data)
         while view:
             view = view[self._file.write(view) :]
+        if len(data) >= _LONG:
+            self._early.wrote(self.handle, offset, len(data))
 
     def zero(self, offset: int, length: int) -> None:
         """Make a range read as zeros, leaving the file's holes as they are."""
