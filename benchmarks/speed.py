@@ -45,7 +45,7 @@ RESIZED = (
     ("ext4", TIB, 60 * TIB), ("xfs", TIB, 60 * TIB), ("ntfs", TIB, 15 * TIB), ("exfat", TIB, 4 * TIB),
     ("fat32", TIB, 2 * TIB - GIB), ("swap", TIB, 15 * TIB), ("ext4", 60 * TIB, TIB), ("ntfs", 15 * TIB, TIB),
 )  # fmt: skip
-HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-9999"]\n[store.shelf]\npath = "shelf"\n'
+HEAD = f'sheet = 1\nidentity = "{UUID(int=1)}"\n[guest.bench]\nslots = ["scsi 0-255"]\n[store.shelf]\npath = "shelf"\n'
 
 
 def planned(folder: Path, size: int, name: str = "ext4", purpose: str = "general") -> MakeImage:
@@ -115,14 +115,15 @@ def reviewing(folder: Path) -> None:
     print("| disks in the sheet | review | peak memory | review, for each disk |")
     print("|---:|---:|---:|---:|")
     (folder / "shelf").mkdir()
-    for count in (1, 100, 1000, 10000):
+    for count in (1, 100, 1000, 10_000, 100_000):
+        guests = "".join(f'[guest.g{n}]\nslots = ["scsi 0-99"]\n' for n in range(-(-count // 100)))
         disks = "".join(
-            f'[disk.d{n}]\nguest = "bench"\nstore = "shelf"\nsize = "{n % 5 + 1} GiB"\n'
+            f'[disk.d{n}]\nguest = "g{n // 100}"\nstore = "shelf"\nsize = "{n % 5 + 1} GiB"\n'
             f'[[disk.d{n}.partition]]\nat = "/srv/d{n}"\n'
             for n in range(count)
         )
         sheet = folder / "sheet.toml"
-        sheet.write_text(HEAD + disks)
+        sheet.write_text(HEAD + guests + disks)
         took, peak = run_program("review", sheet)
         print(f"| {count} | {took:.2f} s | {show_binary(peak)} | {1000 * took / count:.2f} ms |")
 

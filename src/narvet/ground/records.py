@@ -267,6 +267,20 @@ class Record:
             raise
 
     @classmethod
+    def changed(cls, data: bytes, /, **values: int) -> bytes:
+        """Return an encoded record with other values in some of its fields of one integer each.
+
+        Raises:
+            BugError: a value does not fit its field.
+        """
+        whole = bytearray(data)
+        for row in cls.rows:
+            if row.name in values:
+                row.check_integer(values[row.name], cls.title)
+                struct.pack_into(cls.endian + row.packed, whole, row.offset, values[row.name])
+        return bytes(whole)
+
+    @classmethod
     @cache
     def dtype(cls) -> np.dtype[Any]:
         """Return the NumPy structured dtype of a table of these records."""

@@ -24,6 +24,8 @@ from narvet.ground.units import align_up
 MOST_UNPACKED = 8  # times that what a file holds packed may be unpacked: by now and then reading a block again
 _LONGEST_KEPT = 4 << 20  # bytes
 _MOST_PLACES = 1 << 16
+_LOOKED_UP = 64  # blocks, of which one is asked for
+_HOLE, _ZERO = -1, -2
 _LEAST_PACKED = 16  # bytes: no packed block takes fewer
 
 
@@ -53,7 +55,8 @@ class Run(NamedTuple):
 class BlockMap(Protocol):
     """Where a format keeps the blocks of a disk. Changes may stay in memory until `flush`.
 
-    `places` has blocks that were found stored, and where, for `MappedDevice`, which may have several of one map.
+    `places` is what `MappedDevice`, which may have several of one map, has found of blocks: where they are stored,
+    `_HOLE` or `_ZERO`.
     """
 
     block: int
@@ -103,6 +106,8 @@ class MappedDevice:
     ) -> None:
         self._file = file
         self._map = blocks
+        self._block = blocks.block
+        self._places = blocks.places
         self._size = size
         self._sector = sector_size
         self._base = base
@@ -119,7 +124,7 @@ class MappedDevice:
 
     def _runs(self, offset: int, length: int) -> Iterator[tuple[Run, int, int]]:
         """Yield the runs of a range, each with the offset into it and the bytes of the range it holds."""
-        block = self._map.block
+        block = self._block
         end = offset + length
         while offset < end:
             index, inside = divmod(offset, block)
@@ -130,33 +135,55 @@ class MappedDevice:
 
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly `length` bytes from `offset`."""
-        check_read(self, offset, length)
-        index, inside = divmod(offset, self._map.block)
-        place = self._map.places.get(index)
-        if place is not None and inside + length <= self._map.block:
-            return self._file.read(place + inside, length)
+        if offset < 0 or length < 0 or offset + length > self._size:
+            check_read(self, offset, length)
+        index, inside = divmod(offset, self._block)
+        if inside + length <= self._block:
+            place = self._places.get(index)
+            if place is None:
+                place = self._look_up(index)
+            if place is not None:
+                if place >= 0:
+                    return self._file.read(place + inside, length)
+                return _blank(length) if place == _ZERO else self._below(offset, length)
+        return self._read_runs(offset, length)
+
+    def _read_runs(self, offset: int, length: int) -> bytes:
+        """Return what lies in several blocks, or in one that is mixed or packed."""
         parts = []
         for run, inside, held in self._runs(offset, length):
             if run.kind is Kind.DATA:
-                self._keep_place(offset, run)
                 parts.append(self._file.read(run.offset + inside, held))
             elif run.kind is Kind.ZERO:
                 parts.append(_blank(held))
             elif run.kind is Kind.HOLE:
                 parts.append(self._below(offset, held))
             elif run.kind is Kind.PACKED:
-                parts.append(self._map.unpack(offset // self._map.block)[inside : inside + held])
+                parts.append(self._map.unpack(offset // self._block)[inside : inside + held])
             else:
                 parts.append(self._mixed(run, offset - inside)[inside : inside + held])
             offset += held
         return parts[0] if len(parts) == 1 else b"".join(parts)
 
-    def _keep_place(self, offset: int, run: Run) -> None:
-        """Remember where the block of an offset is stored; it stays there until it is made to read as zeros."""
-        places = self._map.places
-        if len(places) == _MOST_PLACES:
-            places.clear()
-        places[offset // self._map.block] = run.offset
+    def _look_up(self, index: int) -> int | None:
+        """Return where a block is stored, `_HOLE` or `_ZERO`, and remember that of it and of some that follow it.
+
+        None is returned for a block that is mixed or packed.
+        """
+        most = min(_LOOKED_UP, -(-self._size // self._block) - index)
+        try:
+            run = self._map.run(index, most)
+        except ImageError:  # perhaps only what follows is damaged
+            run = self._map.run(index, 1)
+        first = {Kind.DATA: run.offset, Kind.HOLE: _HOLE, Kind.ZERO: _ZERO}.get(run.kind)
+        if first is None:
+            return None
+        if len(self._places) + run.blocks > _MOST_PLACES:
+            self._places.clear()
+        step = self._block if run.kind is Kind.DATA else 0
+        for number in range(min(run.blocks, most)):
+            self._places[index + number] = first + number * step
+        return first
 
     def _below(self, offset: int, length: int) -> bytes:
         """Return what the base holds, zeros behind its end or without one."""
@@ -166,7 +193,7 @@ class MappedDevice:
 
     def _mixed(self, run: Run, start: int) -> bytes:
         """Return a whole PARTIAL block that starts at `start` on the disk."""
-        block = self._map.block
+        block = self._block
         own = np.frombuffer(self._file.read(run.offset, block), dtype=f"V{self._sector}")
         below = np.frombuffer(self._below(start, min(block, self._size - start)).ljust(block, b"\0"), dtype=own.dtype)
         bits = np.unpackbits(np.frombuffer(self._map.present(start // block), dtype=np.uint8))[: len(own)].astype(bool)
@@ -179,15 +206,15 @@ class MappedDevice:
         check_write(self, offset, len(data))
         self._map.touch()
         view = memoryview(data)
-        index, inside = divmod(offset, self._map.block)
-        place = self._map.places.get(index)
-        if place is not None and inside + len(view) <= self._map.block:
+        index, inside = divmod(offset, self._block)
+        place = self._places.get(index, _HOLE)
+        if place >= 0 and inside + len(view) <= self._block:
             self._file.write(place + inside, view)
             return
         while view:
             run, inside, held = next(self._runs(offset, len(view)))
             if run.kind is Kind.DATA:
-                self._keep_place(offset, run)
+                self._places[offset // self._block] = run.offset
                 self._file.write(run.offset + inside, view[:held])
             else:
                 held = self._store(run, offset, view[:held])
@@ -196,7 +223,7 @@ class MappedDevice:
 
     def _store(self, run: Run, offset: int, view: memoryview) -> int:
         """Write to blocks that have no place of their own yet; return how many bytes were taken."""
-        block = self._map.block
+        block = self._block
         index, inside = divmod(offset, block)
         count = self._map.most(index, -(-(inside + len(view)) // block))
         view = view[: count * block - inside]
@@ -206,6 +233,8 @@ class MappedDevice:
         last = min(end, self._size) - offset - len(view)
         after = self.read(offset + len(view), last) if keeps and last > 0 else b""
         place = self._map.allocate(index, count)
+        for number in range(index, index + count):
+            self._places.pop(number, None)
         if before or after:
             self._file.write(place, b"".join((before, view, after)))
         else:
@@ -216,8 +245,8 @@ class MappedDevice:
         """Make a range read as zeros; whole blocks are given up where the format can say so."""
         check_write(self, offset, length)
         self._map.touch()
-        self._map.places.clear()
-        block, end = self._map.block, offset + length
+        self._places.clear()
+        block, end = self._block, offset + length
         first, last = align_up(offset, block), end if end == self._size else end // block * block
         if first < last:
             self._map.zero(first // block, -(-(last - first) // block))
@@ -263,7 +292,7 @@ class MappedDevice:
             spend()
             stored += held if run.kind in (Kind.DATA, Kind.PARTIAL) else 0
             packed += run.kind is Kind.PACKED
-            if stored > align_up(self._file.size, self._map.block) or packed * _LEAST_PACKED > self._file.size:
+            if stored > align_up(self._file.size, self._block) or packed * _LEAST_PACKED > self._file.size:
                 raise ImageError(f"blocks of the image share places in its file of {self._file.size} bytes")
             yield run, inside, held
 

@@ -153,7 +153,10 @@ class _Places:
         """Place what a run of groups keeps together, from its first group on."""
         self._cursor.enter(first)
         for column, unit in zip(self.columns, (1, 1, self._shape.inode_table_blocks), strict=True):
-            column[first - self._first : end - self._first] = _starts(self._cursor.take(end - first, unit), unit)
+            runs = self._cursor.take(end - first, unit)
+            column[first - self._first : end - self._first] = (
+                range(runs[0].start, runs[0].end, unit) if len(runs) == 1 else _starts(runs, unit)
+            )
 
     def free(self) -> NDArray[np.int64]:
         """Return the free blocks of every group."""

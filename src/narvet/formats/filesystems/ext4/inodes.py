@@ -6,6 +6,8 @@ import struct
 from collections.abc import Iterable
 from dataclasses import replace
 
+import numpy as np
+
 from narvet.formats.filesystems.ext4.options import Ext4Options
 from narvet.formats.filesystems.ext4.records import (
     EXTENT_MAGIC,
@@ -90,18 +92,16 @@ def growth_inode(shape: Shape, made: int, growth_map: Extent) -> Inode:
 
 
 def growth_blocks(shape: Shape, growth_map: Extent) -> dict[int, bytes]:
-    """Return block number to content of the growth map and of every reserved block, which lists its own copies."""
-    addresses = shape.block_size // 4
+    """Return block number to content of the growth map and of the reserved blocks in a row, each of which lists its own
+    copies."""
+    addresses, count = shape.block_size // 4, shape.reserved_descriptor_blocks
     first = shape.first_data_block + 1 + shape.descriptor_blocks
-    pointers = [0] * addresses
-    blocks = {}
-    for index in range(shape.reserved_descriptor_blocks):
-        place = first + index
-        pointers[(shape.descriptor_blocks + index) % addresses] = place
-        copies = [place + group * shape.blocks_per_group for group in shape.copies]
-        blocks[place] = struct.pack(f"<{len(copies)}I", *copies).ljust(shape.block_size, b"\0")
-    blocks[growth_map.start] = struct.pack(f"<{addresses}I", *pointers)
-    return blocks
+    places = np.arange(first, first + count)
+    pointers = np.zeros(addresses, dtype="<u4")
+    pointers[(shape.descriptor_blocks + np.arange(count)) % addresses] = places
+    blocks = np.zeros((count, addresses), dtype="<u4")
+    blocks[:, : len(shape.copies)] = places[:, None] + np.array(shape.copies, dtype=np.int64) * shape.blocks_per_group
+    return {first: blocks.tobytes(), growth_map.start: pointers.tobytes()}
 
 
 def _inode(shape: Shape, made: int, mode: int, size: int, blocks: int, mapping: bytes) -> Inode:

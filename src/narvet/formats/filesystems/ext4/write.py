@@ -5,6 +5,8 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from functools import lru_cache
+from types import MappingProxyType
 from typing import Any
 from uuid import UUID
 
@@ -38,6 +40,7 @@ from narvet.ground.checksums import crc32c_raw, crc32c_rows
 from narvet.ground.extents import Extent
 
 _ALL = 0xFFFFFFFF
+_MOST_KEPT = 1 << 14  # groups, for whose maps some megabytes are kept
 _READ_ONLY_ON_ERRORS = 2
 _NEVER = 0xFFFF
 _USER_XATTR_AND_ACL = 0xC
@@ -51,15 +54,14 @@ def checksum_seed(uuid: UUID) -> int:
 def write(device: BlockDevice, new: PlannedExt4) -> None:
     """Write the filesystem to a device that reads as zeros: copies first, the first superblock last."""
     shape, seed = new.shape, checksum_seed(new.options.uuid)
-    places = spread(shape)
-    inode_bitmap = _inode_bitmap(shape)
-    bitmaps = dict(block_bitmaps(shape, places.base, places.length, places.used))
+    lay_out = _kept_lay_out if shape.group_count <= _MOST_KEPT else _lay_out
+    places, inode_bitmap, bitmaps = lay_out(shape)
     descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap, noise=new.options.noise)
     block = shape.block_size
     for group, bitmap in bitmaps.items():
         device.write(int(places.block_bitmap[group]) * block, bitmap)
     device.write(int(places.inode_bitmap[0]) * block, inode_bitmap)
-    first_inodes = _first_inodes(new, places, seed)
+    first_inodes = _first_inodes(new, places)
     device.write(int(places.inode_table[0]) * block, _inode_table(first_inodes, seed))
     _write_folders(device, shape, places, seed)
     if places.growth_map:
@@ -68,10 +70,27 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
     if places.journal:
         device.write(places.journal[0].start * block, _journal(shape).encode())
     _write_descriptors(device, shape, descriptors)
-    superblock = _superblock(new, seed, first_inodes)
+    superblock = _superblock(new, seed, first_inodes).encode()
     for group in (*reversed(shape.copies), 0):
         start = shape.group_start(group) * block
-        device.write(max(start, SUPERBLOCK_OFFSET), sign(replace(superblock, s_block_group_nr=group & 0xFFFF)).encode())
+        own = Superblock.changed(superblock, s_block_group_nr=group & 0xFFFF)
+        device.write(max(start, SUPERBLOCK_OFFSET), Superblock.changed(own, s_checksum=crc32c_raw(_ALL, own[:-4])))
+
+
+_Laid = tuple[Spread, bytes, Mapping[int, bytes]]
+"""Where everything lies, the map of the inodes of group 0, and the maps of blocks that are written."""
+
+
+def _lay_out(shape: Shape) -> _Laid:
+    places = spread(shape)
+    bitmaps = dict(block_bitmaps(shape, places.base, places.length, places.used))
+    return places, _inode_bitmap(shape), MappingProxyType(bitmaps)
+
+
+@lru_cache(maxsize=8)
+def _kept_lay_out(shape: Shape) -> _Laid:
+    """Return how a shape is laid out; many disks of a sheet have the same."""
+    return _lay_out(shape)
 
 
 def sign(superblock: Superblock) -> Superblock:
@@ -92,18 +111,25 @@ def block_bitmaps(
 ) -> Iterator[tuple[int, bytes]]:
     """Yield the bitmap of every group that needs one written: `used` has the runs taken in it besides its base."""
     cluster, whole = shape.cluster_blocks, 8 * shape.block_size
-    for group, runs in used.items():
+    alike: dict[tuple[tuple[int, int], ...], bytes] = {}
+    groups = list(used)
+    for group, first, end in zip(groups, base[groups].tolist(), length[groups].tolist(), strict=True):
         start = shape.group_start(group)
-        bits = np.zeros(whole, dtype=bool)
-        bits[: base[group] // cluster] = True
-        bits[length[group] // cluster :] = True
-        for run in runs:
-            bits[(run.start - start) // cluster : -(-(run.start - start + run.length) // cluster)] = True
-        yield group, np.packbits(bits, bitorder="little").tobytes()
+        taken = (
+            (0, first // cluster),
+            (end // cluster, whole),
+            *(((at - start) // cluster, -(-(at - start + count) // cluster)) for at, count in used[group]),
+        )
+        if taken not in alike:
+            bits = np.zeros(whole, dtype=bool)
+            for low, high in taken:
+                bits[low:high] = True
+            alike[taken] = np.packbits(bits, bitorder="little").tobytes()
+        yield group, alike[taken]
 
 
 def _descriptors(
-    shape: Shape, places: Spread, seed: int, bitmaps: dict[int, bytes], inode_bitmap: bytes, *, noise: bool
+    shape: Shape, places: Spread, seed: int, bitmaps: Mapping[int, bytes], inode_bitmap: bytes, *, noise: bool
 ) -> NDArray[Any]:
     """Return all group descriptors, with their checksums; tables of inodes count as zeroed where they read as zeros."""
     count, inodes_each = shape.group_count, shape.inodes_per_group
@@ -165,7 +191,8 @@ def _write_descriptors(device: BlockDevice, shape: Shape, table: NDArray[Any]) -
                 device.write(start * block, content)
 
 
-def _first_inodes(new: PlannedExt4, places: Spread, seed: int) -> dict[int, Inode]:
+def _first_inodes(new: PlannedExt4, places: Spread) -> dict[int, Inode]:
+    """Return the inodes in use, not signed yet."""
     shape, moment = new.shape, new.options.made
     made = {
         inodes.ROOT: inodes.root_inode(shape, new.options, places.root),
@@ -175,14 +202,18 @@ def _first_inodes(new: PlannedExt4, places: Spread, seed: int) -> dict[int, Inod
         made[inodes.JOURNAL] = inodes.file_inode(shape, moment, places.journal)
     if places.growth_map:
         made[inodes.GROWTH] = inodes.growth_inode(shape, moment, places.growth_map)
-    return {number: inodes.signed(seed, number, inode) for number, inode in made.items()}
+    return made
 
 
 def _inode_table(first_inodes: dict[int, Inode], seed: int) -> bytes:
     """Return the start of group 0's inode table; reserved inodes not in use are empty, but signed too."""
-    empty = Inode(i_extra_isize=EXTRA_ISIZE)
-    every = (first_inodes.get(number) or inodes.signed(seed, number, empty) for number in range(1, FIRST_INODES + 1))
-    return b"".join(inode.encode() for inode in every)
+    empty = Inode(i_extra_isize=EXTRA_ISIZE).encode()
+    parts = []
+    for number in range(1, FIRST_INODES + 1):
+        data = first_inodes[number].encode() if number in first_inodes else empty
+        high, low = divmod(crc32c_raw(inodes.inode_seed(seed, number), data), 1 << 16)
+        parts.append(Inode.changed(data, i_checksum_lo=low, i_checksum_hi=high))
+    return b"".join(parts)
 
 
 def _write_folders(device: BlockDevice, shape: Shape, places: Spread, seed: int) -> None:
