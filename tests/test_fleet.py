@@ -129,6 +129,8 @@ def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
             told = facts("write", str(sheet), *words, "--reviewed", reviewed["mark"])
             assert len(told["done"]) == 4 * (6 + 1 + 4 + 1)
             assert facts("confirm", str(sheet), *words)["agrees"]
+            if way == "hosts":
+                check_survey(sheet.parent, words)
             assert run("write", str(sheet), *words, status=0).stdout.startswith("All is as asked")
             run("picture", str(sheet), "pc01-d0", "--to", str(tmp_path / f"{way}.svg"), *words, status=0)
             (sheet.parent / "racks" / "4.toml").write_text(
@@ -146,6 +148,19 @@ def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
         ledgers.append(sorted(json.dumps({**row, "when": ""}, sort_keys=True) for row in rows))
     assert outcomes[0] == outcomes[1] == outcomes[2] and ledgers[0] == ledgers[1] == ledgers[2]
     assert all(one["host"] for one in map(json.loads, ledgers[0]) if one["did"] != "taken out of the sheet")
+
+
+def check_survey(folder: Path, over: tuple[str, ...]) -> None:
+    """What hosts find is what is found where the images lie, pools too; nothing outside of their folders is looked at."""
+    there = facts("survey", "rack1:vault", "rack2:vault", *over)
+    here = facts("survey", *(str(folder / "hosts" / name / "vault") for name in ("rack1", "rack2")))
+    text = json.dumps(there)
+    assert json.loads(text.replace("rack1:/", "/").replace("rack2:/", "/")) == here
+    assert len(there) == 24 and all(one["path"].startswith("rack") for one in there)
+    told = run("survey", "rack1:none", "rack2:vault", "--brief", *over, status=2)
+    assert "host rack1: " in told.stderr and "rack2:" in told.stdout and "rack1:" not in told.stdout
+    assert "not in it" in run("survey", "rack1:../../sheet.toml", *over, status=3).stderr
+    assert "HOST:PATH" in run("survey", "vault", *over, status=2).stderr
 
 
 def test_what_cannot_be_is_told(tmp_path: Path) -> None:

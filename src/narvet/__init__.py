@@ -96,7 +96,15 @@ if TYPE_CHECKING:
     from narvet.usecases.reclaim import Reclaimed, reclaim
     from narvet.usecases.retire import retire
     from narvet.usecases.shrink import shrink
-    from narvet.usecases.survey import images_in, survey, survey_pools
+    from narvet.usecases.survey import (
+        Surveyed,
+        SurveyWishes,
+        images_in,
+        survey,
+        survey_on_hosts,
+        survey_paths,
+        survey_pools,
+    )
     from narvet.usecases.tie import Tied, tie
     from narvet.usecases.words import WORDS
     from narvet.usecases.wrap import Wrapped, unwrap, wrap
@@ -166,7 +174,15 @@ _HOMES = {
     "usecases.reclaim": ("Reclaimed", "reclaim"),
     "usecases.retire": ("retire",),
     "usecases.shrink": ("shrink",),
-    "usecases.survey": ("images_in", "survey", "survey_pools"),
+    "usecases.survey": (
+        "SurveyWishes",
+        "Surveyed",
+        "images_in",
+        "survey",
+        "survey_on_hosts",
+        "survey_paths",
+        "survey_pools",
+    ),
     "usecases.tie": ("Tied", "tie"),
     "usecases.words": ("WORDS",),
     "usecases.wrap": ("Wrapped", "unwrap", "wrap"),
@@ -240,6 +256,8 @@ __all__ = [
     "SizeError",
     "Step",
     "StoreCapacity",
+    "SurveyWishes",
+    "Surveyed",
     "Table",
     "Tied",
     "Trouble",
@@ -303,6 +321,8 @@ __all__ = [
     "stand_in",
     "start_blank",
     "survey",
+    "survey_on_hosts",
+    "survey_paths",
     "survey_pools",
     "table",
     "take_out",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -88,10 +88,32 @@ _LOG = logging.getLogger("narvet")
 
 def print_json(facts: Any) -> None:
     """Print facts, the only thing on standard output; what a terminal might obey stands in escapes."""
+    click.echo(_harmless_json(facts))
+
+
+def print_json_parts(parts: Iterable[tuple[str, object]]) -> None:
+    """Print an object of facts, key by key; of a value that is an iterator one item after the other, as a list."""
+    before = "{"
+    for key, value in parts:
+        click.echo(f'{before}\n  "{key}": ', nl=False)
+        before = ","
+        if not isinstance(value, Iterator):
+            click.echo(_harmless_json(value).replace("\n", "\n  "), nl=False)
+            continue
+        empty = True
+        for item in value:
+            click.echo("[" if empty else ",", nl=False)
+            click.echo("\n    " + _harmless_json(item).replace("\n", "\n    "), nl=False)
+            empty = False
+        click.echo("[]" if empty else "\n  ]", nl=False)
+    click.echo("\n}")
+
+
+def _harmless_json(facts: Any) -> str:
     text = _as_json(facts)
-    if not text.replace("\n", "").isprintable():
-        text = "".join(sign if is_harmless(sign) or sign == "\n" else f"\\u{ord(sign):04x}" for sign in text)
-    click.echo(text)
+    if text.replace("\n", "").isprintable():
+        return text
+    return "".join(sign if is_harmless(sign) or sign == "\n" else f"\\u{ord(sign):04x}" for sign in text)
 
 
 def print_line(facts: Any) -> None:

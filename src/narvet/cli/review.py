@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 import narvet
-from narvet.cli.common import A_PATH, AS_JSON, log_findings, print_json, print_text, report_well, status_of
+from narvet.cli.common import A_PATH, AS_JSON, log_findings, print_json_parts, print_text, report_well, status_of
 from narvet.cli.job import is_quiet, job, on_sheet
 from narvet.cli.spread import spreads
 from narvet.cli.unseal import unseals
@@ -65,7 +65,7 @@ def _print(reviewed: narvet.Reviewed, disks: tuple[str, ...], depth: str, *, as_
 
     log_findings(reviewed.layout.findings)
     if as_json:
-        print_json(facts.review_facts(reviewed))
+        print_json_parts(facts.review_facts(reviewed))
         return
     shown, left = findings_to_show(reviewed.layout, disks, depth)
     print_text(lambda marks: text.review(reviewed, disks, marks, depth))

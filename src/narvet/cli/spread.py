@@ -17,6 +17,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 CERTIFICATES = click.option(
     "--certificates", type=A_PATH, metavar="FOLDER", help="Seal the way to the hub: ca.pem, cert.pem and key.pem."
 )
+OVER = click.option("--over", metavar="ADDRESS", help="Have the hosts do it, through the hub at HOST:PORT.")
 JOBS = click.option("--jobs", type=click.IntRange(1, 256), help="Processes that work here.  [one each processor]")
 
 
@@ -38,7 +39,7 @@ def spreads(command: F) -> F:
     for option in (
         JOBS,
         CERTIFICATES,
-        click.option("--over", metavar="ADDRESS", help="Have the sheet's hosts do it, through the hub at HOST:PORT."),
+        OVER,
     ):
         found = option(found)
     return found  # type: ignore[no-any-return]

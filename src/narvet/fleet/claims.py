@@ -49,6 +49,11 @@ def be_host(folder: Path) -> None:
     _folder = folder
 
 
+def placed(path: str) -> str:
+    """Return a path that starts in this host's folder, if it is relative and this process is a host's."""
+    return path if _folder is None else os.path.join(_folder, path)  # noqa: PTH118 (texts)
+
+
 def stay_inside(*paths: str) -> None:
     """Raise RefusedError for a path that does not lie in this host's folder, if this process is one's."""
     if _folder is None:

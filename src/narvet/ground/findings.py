@@ -25,7 +25,7 @@ P = ParamSpec("P")
 Q = ParamSpec("Q")
 
 
-@dataclasses.dataclass(frozen=True)
+@dataclasses.dataclass(frozen=True, slots=True)
 class Place:
     """What a finding is about: a disk, pool, store or guest of a sheet by its name, or an image by its path.
 
@@ -96,7 +96,7 @@ def image_place(path: str) -> Place:
     return Place("image", path)
 
 
-@dataclasses.dataclass(frozen=True)
+@dataclasses.dataclass(frozen=True, slots=True)
 class Finding:
     """One thing to be said about a sheet or an image; `rule` is the rule's name."""
 
@@ -107,7 +107,7 @@ class Finding:
     remedy: str = ""
 
 
-@dataclasses.dataclass(frozen=True)
+@dataclasses.dataclass(frozen=True, slots=True)
 class Rule(Generic[P]):
     """What findings by this rule mean, the way out, and how one is worded from its values.
 

@@ -33,7 +33,7 @@ NO_TABLE = "none"
 """What a disk without a partition table has in place of the table's name."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Image:
     """The file, or files, that a disk is kept in.
 
@@ -57,7 +57,7 @@ class Image:
     host: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Mount:
     """How a guest is to use a partition. `index` is the partition's position in the sheet, from 1.
 
@@ -77,7 +77,7 @@ class Mount:
     volume: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Partition:
     """A partition with what lies on it; number 0 fills a disk without a table.
 
@@ -183,7 +183,7 @@ class Partition:
         return self.mount.at if self.mount else None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class FoundSystem:
     """A guest's system that lives on a partition of a disk, and what it mounts by its own entries.
 
@@ -198,7 +198,7 @@ class FoundSystem:
     mounts: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Disk:
     """A disk: its image, its table and its partitions. `table` is the table's name, `NO_TABLE` without one.
 
@@ -252,7 +252,7 @@ class Disk:
         return self.table != NO_TABLE and bool(part.entry.type) and part.entry.type == table_format(self.table).aside
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class MountEntry:
     """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read.
 
@@ -269,7 +269,7 @@ class MountEntry:
     ours: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class UnlockEntry:
     """A line of crypttab: what is unlocked, under which name, by which key; `line` counts from 1 where it was read.
 
@@ -284,7 +284,7 @@ class UnlockEntry:
     ours: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class KeyFile:
     """A key file in a guest's root, by the digest of what it holds; `problem` says why it cannot be made or used.
 
@@ -305,7 +305,7 @@ class KeyFile:
     is_known: bool = True
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class RegistryValue:
     """A binary value of the registry key MountedDevices of a Windows guest."""
 
@@ -313,7 +313,7 @@ class RegistryValue:
     data: bytes
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class MountPoint:
     """A mount point in a guest's root, by its owner and mode; `problem` says why it cannot be made or used.
 
@@ -334,7 +334,7 @@ class MountPoint:
         return self.uid, self.gid, self.mode
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Root:
     """Where a guest's root lies: a folder of this machine, or a filesystem inside an image.
 
@@ -365,7 +365,7 @@ class Root:
         return f"{start.rstrip('/')}/{inside.lstrip('/')}" if inside else start
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Guest:
     """A guest, as far as its disks concern it: its accounts, and what makes their mounts persist.
 
@@ -411,7 +411,7 @@ class Guest:
         return self.entries_path is not None and not self.findings and not self.problem
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Store:
     """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown.
 
@@ -436,7 +436,7 @@ class Store:
     host: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Estate:
     """Everything that a sheet is about, by its names there; of what is found, only what exists.
 

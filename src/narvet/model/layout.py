@@ -48,7 +48,7 @@ class Mountable(Protocol):
 State = Literal["to make", "as asked", "to change", "in the way"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Piece:
     """A run of a disk: a partition by its number, or what else the bytes are for."""
 
@@ -58,7 +58,7 @@ class Piece:
     partition: int | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Origin:
     """The image at `path`, which a disk starts as a copy of, or is a child of."""
 
@@ -66,7 +66,7 @@ class Origin:
     path: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PlannedDisk:
     """A disk of a sheet: what is wanted, for which guest, in which store, how plugged in, and what becomes of it.
 
@@ -110,7 +110,7 @@ class PlannedDisk:
         return self.wanted.size
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class StoreCapacity:
     """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
 
@@ -139,7 +139,7 @@ class StoreCapacity:
         return self.room - self.kept - self.promised - (self.others_promised if self.measured else 0)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Layout:
     """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted.
 

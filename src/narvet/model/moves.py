@@ -125,7 +125,7 @@ Value = int | str | None
 """One side of a difference; None where there is nothing."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Difference:
     """One thing that is not as asked: where, what about it, what is asked and what is found.
 

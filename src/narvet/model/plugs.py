@@ -18,7 +18,7 @@ MOST_OF_SERIAL = 20
 Express 1.4, section 5.15.2.2)."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Rates:
     """Operations and bytes a second, None for what is not said."""
 
@@ -26,7 +26,7 @@ class Rates:
     bytes: int | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Plug:
     """How a disk is to be plugged in.
 
@@ -56,7 +56,7 @@ class Plug:
         return self.slot is not None and controller_of(self.slot).live
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Plugged:
     """A disk that a door shows in a guest: by which file, where, as what.
 
@@ -79,7 +79,7 @@ class Plugged:
         return slot_text(self.slot) if self.slot is not None else self.handle
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class DoorState:
     """What is seen of a guest through its door.
 

@@ -18,7 +18,7 @@ from narvet.sheet.machines import StripeForm
 from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedPartition
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Site:
     """Where a disk is planned: the path of its image, the guest that will use it and what that runs, and its ids.
 
@@ -36,7 +36,7 @@ class Site:
     offered: VolumeClass | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PartitionRequest:
     """A partition as asked, with its filesystem, None for none, whom it belongs to, and what is wished of it."""
 
@@ -56,7 +56,7 @@ def request_partition(
     return request_content(asked, place, site, uuid, below)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Below:
     """What a filesystem is made on: bytes of a sector, and of what lies on one device before the next one's turn.
 

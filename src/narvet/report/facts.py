@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
@@ -39,21 +39,20 @@ if TYPE_CHECKING:
 _LAST_MOMENT = 253_402_300_800  # of the year 9999, in seconds since 1970
 
 
-def review_facts(reviewed: Reviewed) -> shapes.ReviewFacts:
-    """Return what `review --json` prints."""
+def review_facts(reviewed: Reviewed) -> Iterator[tuple[str, object]]:
+    """Yield the keys of what `review --json` prints (`shapes.ReviewFacts`) with their values, long lists as iterators.
+
+    So of a sheet with many disks no more than one is put in words at a time.
+    """
     layout = reviewed.layout
-    return {
-        "title": layout.title,
-        "mark": reviewed.mark,
-        "disks": [_planned(disk) for disk in layout.disks],
-        "pools": [_pool(pool) for pool in layout.pools],
-        "stores": [_store(store) for store in layout.stores],
-        "changes": [_change(one) for one in layout.differences if one.answer.is_move],
-        "entries": entry_facts(layout),
-        "unlocks": unlock_facts(layout),
-        "doors": {name: _door(door) for name, door in layout.doors.items()},
-        "findings": finding_facts(layout.findings),
-    }
+    doors = {name: _door(door) for name, door in layout.doors.items()}
+    yield from (("title", layout.title), ("mark", reviewed.mark))
+    yield "disks", map(_planned, layout.disks)
+    yield "pools", map(_pool, layout.pools)
+    yield "stores", map(_store, layout.stores)
+    yield "changes", (_change(one) for one in layout.differences if one.answer.is_move)
+    yield from (("entries", entry_facts(layout)), ("unlocks", unlock_facts(layout)), ("doors", doors))
+    yield "findings", iter(finding_facts(layout.findings))
 
 
 def _pool(pool: PlannedPool) -> shapes.PoolFacts:

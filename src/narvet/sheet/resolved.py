@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from narvet.sheet.values import PartSize, Right
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ResolvedPartition:
     """A partition as asked; `index` is its position in the sheet, from 1.
 
@@ -64,7 +64,7 @@ class ResolvedPartition:
     seal: SealForm | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ResolvedVolume:
     """A volume of a pool as asked; `was` is the name that its ids follow from, `kind` how it lies on the members."""
 
@@ -74,7 +74,7 @@ class ResolvedVolume:
     content: ResolvedPartition
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ResolvedPool:
     """A pool as asked; `extent` is bytes, None where its size decides; `id` is None where it is derived."""
 
@@ -86,7 +86,7 @@ class ResolvedPool:
     volumes: tuple[ResolvedVolume, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PoolIds:
     """The ids of a pool, its volumes and its members: they follow from an identity and their names."""
 
@@ -118,7 +118,7 @@ def _pool_id(identity: UUID, *what: str | int) -> str:
     return pool_id(derive(identity, *what), derive(identity, *what, "rest"))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ResolvedDisk:
     """A disk as asked; `place` is where findings say it is, `was` the name that its ids follow from.
 
@@ -150,7 +150,7 @@ class ResolvedDisk:
     fixed_ids: Mapping[tuple[str | int, ...], UUID] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class DiskIds:
     """The ids of one disk and of what lies on it: they follow from an identity and the disk's name.
 
@@ -196,7 +196,7 @@ class DiskIds:
         return self.fixed.get(what) or derive(self.identity, "disk", self.disk, *what)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ResolvedSheet:
     """A whole sheet, settled; `dated` is seconds since 1970."""
 

@@ -56,7 +56,7 @@ class CannotChangeError(NarvetError):
         self.most = most
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Folder:
     """A folder of a filesystem, by the names that lead to it from its root, with the `volume` to be mounted in it."""
 
@@ -64,7 +64,7 @@ class Folder:
     volume: UUID
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Wishes:
     """Everything that can be asked of any filesystem; each takes what its own options have.
 
@@ -101,7 +101,7 @@ OWN_KEYS = {"unit": "block", "inode_each": "inode_each", "journal": "journal", "
 """Options that only some filesystems have, with their keys in a sheet's partition."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Loss:
     """Bytes of the partition that an ordinary user cannot fill, and what they are."""
 
@@ -109,7 +109,7 @@ class Loss:
     size: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Capacity:
     """What a guest reports for the freshly mounted filesystem: statvfs' f_blocks, f_bfree and f_bavail in bytes.
 
@@ -142,7 +142,7 @@ class Shape(Protocol):
         """Bytes that are free, but that an ordinary user cannot fill."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class FilesystemState:
     """A filesystem as it is: read from a device, or as a reader will find it once it is written.
 
@@ -295,7 +295,7 @@ CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
 """The way out for a filesystem that nothing may be changed in."""
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
     """What every filesystem is made with; each has a model of its own that adds what only it has.
 
@@ -345,7 +345,7 @@ class Options:
         return ("noatime",) if self.purpose in ("database", "media") else ()
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class OwnedOptions(Options):
     """The options of a filesystem whose root has owner and mode: kept in it, or given to it by the mount."""
 

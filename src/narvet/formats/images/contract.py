@@ -16,7 +16,7 @@ from narvet.ground.units import show_binary, show_both
 Space = Literal["thin", "full"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Base:
     """The image a new child keeps its differences from: where it lies, seen from the child, and what it is.
 
@@ -31,7 +31,7 @@ class Base:
     made: int = 0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Order:
     """A volume to be ordered from the service at a URL: its zone and class, the key of the order, and its tags.
 
@@ -52,7 +52,7 @@ class Order:
         return f"{self.service.rstrip('/')}, zone {self.zone}, class {self.volume_class}"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ImageSpec:
     """What a new image is to be. Ids and times are given, so that the same wish gives the same bytes.
 
@@ -73,7 +73,7 @@ class ImageSpec:
     order: Order | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ImageFacts:
     """What an image file tells of itself; `sector` is 0 where the format does not record it.
 
@@ -149,7 +149,7 @@ class ImageFormat(Protocol):
         """
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Opened:
     """An image that is open as long as its files are: what it tells of itself, and the disk in it.
 

@@ -19,7 +19,7 @@ DataPartition = Literal["linux", "basic"]
 """The two types of partitions for data that tables know: of Linux, and the basic one of most other systems."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PartitionEntry:
     """One entry of a table; `number` counts from 1 as guests count.
 
@@ -46,7 +46,7 @@ class PartitionEntry:
         return self.start + self.size
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Table:
     """A whole partition table; `id` is what guests know the disk by, as text."""
 
@@ -55,7 +55,7 @@ class Table:
     partitions: tuple[PartitionEntry, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Bounds:
     """What a table leaves to partitions on a disk: bytes from `first` up to, not including, `end`."""
 
@@ -63,7 +63,7 @@ class Bounds:
     end: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Reserved:
     """A run of the disk that the table itself takes."""
 

@@ -51,7 +51,7 @@ _JOURNAL_MOST = {"general": 128 * MIB, "logs": 128 * MIB, "database": 256 * MIB,
 _RESERVED = {"general": 10, "logs": 20, "database": 0, "media": 0}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PlannedExt4:
     """An ext4 that is to be made in `size` bytes."""
 

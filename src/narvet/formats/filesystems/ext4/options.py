@@ -12,7 +12,7 @@ LEAST = 2 * MIB
 MOST = 64 * TIB
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Ext4Options(OwnedOptions):
     """Options of ext4: `unit` is a block up to 4 KiB, and a cluster of such blocks from there on."""
 

@@ -29,7 +29,7 @@ LOG_MOST = 2 * GIB - 64 * MIB  # the kernel takes less than 2 GiB,
 LOG_MOST_BLOCKS = 1 << 20  # and no more blocks than these
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PlannedXfs:
     """An XFS that is to be made in `size` bytes."""
 

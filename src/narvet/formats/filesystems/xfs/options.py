@@ -12,7 +12,7 @@ MOST = 64 * TIB
 SMALLEST_GROUP = 16 * MIB
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class XfsOptions(OwnedOptions):
     """Options of XFS: `journal` is the size of its log."""
 
