@@ -12,7 +12,7 @@ from narvet.cli.common import A_PATH, AS_JSON, BASES, BLOCK, DRY, FORMAT, IMAGE_
 from narvet.cli.job import job
 
 if TYPE_CHECKING:
-    from narvet.report.shapes import BranchFacts
+    from narvet.report.shapes.works import BranchFacts
 
 
 @job("branch")

@@ -18,7 +18,7 @@ from narvet.ground.errors import flat, is_harmless
 
 if TYPE_CHECKING:
     from narvet import Finding
-    from narvet.report.shapes import WrapFacts
+    from narvet.report.shapes.works import WrapFacts
 
 A_PATH = click.Path(path_type=Path, readable=False)
 STOPPED_BY_FINDINGS = 1

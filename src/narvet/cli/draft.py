@@ -21,7 +21,7 @@ def _asked(command: Any) -> Any:
 
 
 if TYPE_CHECKING:
-    from narvet.report.shapes import DraftFacts
+    from narvet.report.shapes.works import DraftFacts
 
 
 @job("draft")

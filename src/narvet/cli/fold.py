@@ -12,7 +12,7 @@ from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, tell
 from narvet.cli.job import job
 
 if TYPE_CHECKING:
-    from narvet.report.shapes import FoldFacts
+    from narvet.report.shapes.works import FoldFacts
 
 
 @job("fold")

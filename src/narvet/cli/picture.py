@@ -15,7 +15,7 @@ from narvet.cli.spread import spreads
 if TYPE_CHECKING:
     from narvet import StoreCapacity
     from narvet.report.picture import Core
-    from narvet.report.shapes import PictureFacts
+    from narvet.report.shapes.works import PictureFacts
 
 
 @job("picture")

@@ -12,7 +12,7 @@ from narvet.cli.common import A_PATH, AS_JSON, BASES, DRY, IMAGE_FORMAT, SECTOR,
 from narvet.cli.job import job
 
 if TYPE_CHECKING:
-    from narvet.report.shapes import ReclaimFacts
+    from narvet.report.shapes.works import ReclaimFacts
 
 
 @job("reclaim")

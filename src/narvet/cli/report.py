@@ -13,7 +13,7 @@ from narvet.cli.job import job, on_sheet
 from narvet.cli.unseal import unseals
 
 if TYPE_CHECKING:
-    from narvet.report.shapes import ReportFacts
+    from narvet.report.shapes.works import ReportFacts
 
 
 @job("report")

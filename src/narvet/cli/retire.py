@@ -17,7 +17,7 @@ from narvet.cli.spread import spreads
 
 if TYPE_CHECKING:
     from narvet import Step
-    from narvet.report.shapes import RetireFacts
+    from narvet.report.shapes.works import RetireFacts
 
 
 @job("retire")

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from narvet.model.moves import Difference, Step
     from narvet.model.plugs import DoorState, Rates
     from narvet.model.pools import FoundPool, PlannedPool, PlannedVolume
-    from narvet.report import shapes
+    from narvet.report.shapes import looks, plans, works
     from narvet.usecases.attach import Attached, Attaching
     from narvet.usecases.enlarge import Resized
     from narvet.usecases.explain import ExplainedKey
@@ -40,7 +40,7 @@ _LAST_MOMENT = 253_402_300_800  # of the year 9999, in seconds since 1970
 
 
 def review_facts(reviewed: Reviewed) -> Iterator[tuple[str, object]]:
-    """Yield the keys of what `review --json` prints (`shapes.ReviewFacts`) with their values, long lists as iterators.
+    """Yield the keys of what `review --json` prints (`plans.ReviewFacts`) with their values, long lists as iterators.
 
     So of a sheet with many disks no more than one is put in words at a time.
     """
@@ -55,10 +55,10 @@ def review_facts(reviewed: Reviewed) -> Iterator[tuple[str, object]]:
     yield "findings", iter(finding_facts(layout.findings))
 
 
-def _pool(pool: PlannedPool) -> shapes.PoolFacts:
+def _pool(pool: PlannedPool) -> plans.PoolFacts:
     becomes, members = pool.becomes, pool.members
     held = {one.id: one.count * becomes.extent for one in becomes.members}
-    rows: list[shapes.MemberFacts] = [
+    rows: list[plans.MemberFacts] = [
         {
             "id": plain,
             "disk": one.disk,
@@ -82,7 +82,7 @@ def _pool(pool: PlannedPool) -> shapes.PoolFacts:
     }
 
 
-def _volume(pool: PlannedPool, volume: PlannedVolume) -> shapes.VolumeFacts:
+def _volume(pool: PlannedPool, volume: PlannedVolume) -> plans.VolumeFacts:
     part, there = volume.wanted.partitions[0], pool.becomes.volume(volume.volume)
     inside = part.filesystem
     return {
@@ -102,14 +102,14 @@ def _volume(pool: PlannedPool, volume: PlannedVolume) -> shapes.VolumeFacts:
     }
 
 
-def _door(door: DoorState) -> shapes.DoorFacts:
-    plugged: list[shapes.PluggedFacts] = [
+def _door(door: DoorState) -> plans.DoorFacts:
+    plugged: list[plans.PluggedFacts] = [
         {"path": one.path or None, "slot": one.where, "serial": one.serial or None} for one in door.plugged
     ]
     return {"kind": door.kind, "at": door.at, "open": door.is_open, "runs": door.runs, "plugged": plugged}
 
 
-def made_facts(made: Made, *, dry: bool) -> shapes.MakeFacts:
+def made_facts(made: Made, *, dry: bool) -> plans.MakeFacts:
     """Return what `make --json` prints: the one disk, and the findings."""
     return {"disk": _wanted(made.image.wanted), "findings": finding_facts(made.findings), "dry": dry}
 
@@ -130,7 +130,7 @@ def unlock_facts(layout: Layout) -> dict[str, list[str]]:
     return found
 
 
-def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
+def finding_facts(findings: Iterable[Finding]) -> list[plans.FindingFacts]:
     """Return findings as objects."""
     return [
         {
@@ -144,7 +144,7 @@ def finding_facts(findings: Iterable[Finding]) -> list[shapes.FindingFacts]:
     ]
 
 
-def _ordered(order: Order) -> shapes.OrderedFacts:
+def _ordered(order: Order) -> plans.OrderedFacts:
     return {
         "service": order.service,
         "zone": order.zone,
@@ -153,7 +153,7 @@ def _ordered(order: Order) -> shapes.OrderedFacts:
     }
 
 
-def survey_facts(found: Disk, every: Iterable[Disk], pools: Iterable[FoundPool] = ()) -> shapes.SurveyFacts:
+def survey_facts(found: Disk, every: Iterable[Disk], pools: Iterable[FoundPool] = ()) -> looks.SurveyFacts:
     """Return what `survey --json` prints of one path among all that were looked at, with the pools that begin on it."""
     from narvet.usecases.survey import used_as
 
@@ -181,9 +181,9 @@ def survey_facts(found: Disk, every: Iterable[Disk], pools: Iterable[FoundPool] 
     }
 
 
-def _found_pool(found: FoundPool) -> shapes.FoundPoolFacts:
+def _found_pool(found: FoundPool) -> looks.FoundPoolFacts:
     pool = found.pool
-    volumes: list[shapes.FoundVolumeFacts] = []
+    volumes: list[looks.FoundVolumeFacts] = []
     for one in pool.shown:
         disk = found.volumes.get(one.name)
         inside = disk.partitions[0].filesystem if disk is not None and disk.partitions else None
@@ -210,7 +210,7 @@ def _found_pool(found: FoundPool) -> shapes.FoundPoolFacts:
     }
 
 
-def _system(system: FoundSystem) -> shapes.SystemFacts:
+def _system(system: FoundSystem) -> looks.SystemFacts:
     return {
         "partition": system.partition,
         "runs": system.runs,
@@ -220,15 +220,15 @@ def _system(system: FoundSystem) -> shapes.SystemFacts:
     }
 
 
-def confirm_facts(differences: Sequence[Difference]) -> shapes.ConfirmFacts:
+def confirm_facts(differences: Sequence[Difference]) -> works.ConfirmFacts:
     """Return what `confirm --json` prints."""
-    rows: list[shapes.DifferenceFacts] = [
+    rows: list[works.DifferenceFacts] = [
         {"where": where_of(one), "asked": flat(one.texts[0]), "found": flat(one.texts[1])} for one in differences
     ]
     return {"agrees": not rows, "differences": rows}
 
 
-def _change(one: Difference) -> shapes.ChangeFacts:
+def _change(one: Difference) -> plans.ChangeFacts:
     """Return a move: where, what about it, what is there and what it becomes; sizes stay numbers."""
     values = [
         value if isinstance(value, int) else flat(text)
@@ -243,27 +243,27 @@ def where_of(one: Difference) -> str:
     return f"{one.where} {detail}".rstrip()
 
 
-def write_facts(done: Sequence[Step], findings: Iterable[Finding], *, dry: bool) -> shapes.WriteFacts:
+def write_facts(done: Sequence[Step], findings: Iterable[Finding], *, dry: bool) -> works.WriteFacts:
     """Return what `write --json` prints: the paths that changed, in order, and the findings."""
     return {"done": [step.touches for step in done], "findings": finding_facts(findings), "dry": dry}
 
 
-def rule_facts(rules: Mapping[str, Rule[...]]) -> list[shapes.RuleFacts]:
+def rule_facts(rules: Mapping[str, Rule[...]]) -> list[works.RuleFacts]:
     """Return what `explain --json` prints."""
     return [{"rule": name, "meaning": rule.meaning, "way_out": rule.way_out} for name, rule in rules.items()]
 
 
-def key_facts(keys: Iterable[ExplainedKey]) -> list[shapes.KeyFacts]:
+def key_facts(keys: Iterable[ExplainedKey]) -> list[works.KeyFacts]:
     """Return what `explain --json` prints of keys."""
     return [{"key": one.key, "table": one.table, "meaning": one.meaning, "usual": one.usual} for one in keys]
 
 
-def word_facts(words: Mapping[str, str]) -> list[shapes.WordFacts]:
+def word_facts(words: Mapping[str, str]) -> list[works.WordFacts]:
     """Return what `explain --json` prints of words."""
     return [{"word": word, "meaning": meaning} for word, meaning in words.items()]
 
 
-def resized_facts(done: Resized, *, dry: bool) -> shapes.ResizedFacts:
+def resized_facts(done: Resized, *, dry: bool) -> works.ResizedFacts:
     """Return what `enlarge --json` and `shrink --json` print."""
     return {
         "path": done.after.path,
@@ -275,7 +275,7 @@ def resized_facts(done: Resized, *, dry: bool) -> shapes.ResizedFacts:
     }
 
 
-def recast_facts(done: Recast, *, dry: bool) -> shapes.RecastFacts:
+def recast_facts(done: Recast, *, dry: bool) -> works.RecastFacts:
     """Return what `recast --json` prints."""
     return {
         "path": str(done.path),
@@ -288,7 +288,7 @@ def recast_facts(done: Recast, *, dry: bool) -> shapes.RecastFacts:
     }
 
 
-def _planned(disk: PlannedDisk) -> shapes.DiskFacts:
+def _planned(disk: PlannedDisk) -> plans.DiskFacts:
     return {
         "name": disk.name,
         "guest": disk.guest,
@@ -303,7 +303,7 @@ def _planned(disk: PlannedDisk) -> shapes.DiskFacts:
     }
 
 
-def _plug(disk: PlannedDisk) -> shapes.PlugFacts:
+def _plug(disk: PlannedDisk) -> plans.PlugFacts:
     plug = disk.plug
     return {
         "serial": plug.serial,
@@ -319,11 +319,11 @@ def _plug(disk: PlannedDisk) -> shapes.PlugFacts:
     }
 
 
-def _rates(rates: Rates) -> shapes.RatesFacts:
+def _rates(rates: Rates) -> plans.RatesFacts:
     return {"operations": rates.operations, "bytes": rates.bytes}
 
 
-def event_facts(event: Event) -> shapes.EventFacts:
+def event_facts(event: Event) -> works.EventFacts:
     """Return what `history --json` prints of one thing that was done."""
     return {
         "when": event.when or None,
@@ -335,7 +335,7 @@ def event_facts(event: Event) -> shapes.EventFacts:
     }
 
 
-def look_facts(found: Looked, text: str | None) -> shapes.LookFacts:
+def look_facts(found: Looked, text: str | None) -> looks.LookFacts:
     """Return what `look --json` prints; `text` is a file's content, None where it is not shown."""
     folder = found.node.kind == Kind.FOLDER
     return {
@@ -351,7 +351,7 @@ def look_facts(found: Looked, text: str | None) -> shapes.LookFacts:
     }
 
 
-def taken_facts(found: Looked, out: str, *, dry: bool) -> shapes.TakenFacts:
+def taken_facts(found: Looked, out: str, *, dry: bool) -> looks.TakenFacts:
     """Return what `look --out --json` prints."""
     return {
         "path": found.image,
@@ -364,7 +364,7 @@ def taken_facts(found: Looked, out: str, *, dry: bool) -> shapes.TakenFacts:
     }
 
 
-def _named(name: str, node: Node, target: str = "", fault: str = "") -> shapes.NamedFacts:
+def _named(name: str, node: Node, target: str = "", fault: str = "") -> looks.NamedFacts:
     moment = None if node.modified is None or not 0 <= node.modified < _LAST_MOMENT else node.modified
     return {
         "name": name,
@@ -380,7 +380,7 @@ def _named(name: str, node: Node, target: str = "", fault: str = "") -> shapes.N
     }
 
 
-def device_facts(device: Device) -> shapes.DeviceFacts:
+def device_facts(device: Device) -> works.DeviceFacts:
     """Return what `devices --json` prints of one."""
     return {
         "path": device.path,
@@ -398,16 +398,16 @@ def device_facts(device: Device) -> shapes.DeviceFacts:
     }
 
 
-def attach_facts(done: Attaching, *, dry: bool) -> shapes.AttachFacts:
+def attach_facts(done: Attaching, *, dry: bool) -> works.AttachFacts:
     """Return what `attach --json` and `detach --json` print."""
-    lists: list[shapes.HandWorkFacts] = [
+    lists: list[works.HandWorkFacts] = [
         {"guest": one.guest, "title": flat(one.title), "steps": [flat(step) for step in one.steps]}
         for one in done.by_hand
     ]
     return {"done": [_attached(one) for one in done.done], "by_hand": lists, "dry": dry}
 
 
-def _attached(one: Attached) -> shapes.AttachedFacts:
+def _attached(one: Attached) -> works.AttachedFacts:
     return {
         "disk": one.disk,
         "guest": one.guest,
@@ -418,7 +418,7 @@ def _attached(one: Attached) -> shapes.AttachedFacts:
     }
 
 
-def _wanted(disk: Disk) -> shapes.WantedFacts:
+def _wanted(disk: Disk) -> plans.WantedFacts:
     return {
         **_image(disk.image),
         "table": disk.table,
@@ -429,7 +429,7 @@ def _wanted(disk: Disk) -> shapes.WantedFacts:
     }
 
 
-def _image(image: Image) -> shapes.ImageFacts:
+def _image(image: Image) -> plans.ImageFacts:
     return {
         "path": image.path,
         "format": image.format,
@@ -439,7 +439,7 @@ def _image(image: Image) -> shapes.ImageFacts:
     }
 
 
-def _entry(part: Partition, disk: Disk) -> shapes.EntryFacts:
+def _entry(part: Partition, disk: Disk) -> plans.EntryFacts:
     return {
         "number": part.number,
         "label": part.entry.label,
@@ -451,7 +451,7 @@ def _entry(part: Partition, disk: Disk) -> shapes.EntryFacts:
     }
 
 
-def _partition(part: Partition, disk: Disk) -> shapes.PartitionFacts:
+def _partition(part: Partition, disk: Disk) -> plans.PartitionFacts:
     inside, mount = part.filesystem, part.mount
     label = part.entry.label or (inside.label if inside else "")
     return {
@@ -467,11 +467,11 @@ def _partition(part: Partition, disk: Disk) -> shapes.PartitionFacts:
     }
 
 
-def _shows(shows: Capacity) -> shapes.ShowsFacts:
+def _shows(shows: Capacity) -> plans.ShowsFacts:
     return {"total": shows.total, "free": shows.free, "available": shows.available}
 
 
-def _store(store: StoreCapacity) -> shapes.StoreFacts:
+def _store(store: StoreCapacity) -> plans.StoreFacts:
     return {
         "name": store.name,
         "path": store.path,
@@ -483,7 +483,7 @@ def _store(store: StoreCapacity) -> shapes.StoreFacts:
     }
 
 
-def _found_partition(part: Partition, disk: Disk) -> shapes.FoundPartitionFacts:
+def _found_partition(part: Partition, disk: Disk) -> looks.FoundPartitionFacts:
     return {
         **_entry(part, disk),
         "filesystem": _inside(part.filesystem) if part.filesystem else None,
@@ -492,10 +492,10 @@ def _found_partition(part: Partition, disk: Disk) -> shapes.FoundPartitionFacts:
     }
 
 
-def keys_facts(done: Keys, *, dry: bool) -> shapes.KeysFacts:
+def keys_facts(done: Keys, *, dry: bool) -> looks.KeysFacts:
     """Return what `keys --json` prints: never a key."""
     seal = done.seal
-    rows: list[shapes.KeySlotFacts] = [
+    rows: list[looks.KeySlotFacts] = [
         {
             "key": one.number,
             "made_by": one.kdf.kind,
@@ -518,7 +518,7 @@ def keys_facts(done: Keys, *, dry: bool) -> shapes.KeysFacts:
     }
 
 
-def _sealed(seal: Seal, *, is_open: bool) -> shapes.SealFacts:
+def _sealed(seal: Seal, *, is_open: bool) -> looks.SealFacts:
     return {
         "uuid": seal.uuid,
         "version": seal.version,
@@ -529,12 +529,12 @@ def _sealed(seal: Seal, *, is_open: bool) -> shapes.SealFacts:
     }
 
 
-def _member(member: MemberState) -> shapes.FoundMemberFacts:
+def _member(member: MemberState) -> looks.FoundMemberFacts:
     pool = member.pool
     return {"id": member.shape.id, "pool": pool.name if pool else None, "pool_id": pool.id if pool else None}
 
 
-def _inside(found: FilesystemState) -> shapes.InsideFacts:
+def _inside(found: FilesystemState) -> looks.InsideFacts:
     return {
         "kind": found.kind,
         "uuid": found.uuid,

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.units import counted, show_binary
-from narvet.report import shapes
+from narvet.report.shapes import looks
 from narvet.report.totals import headed
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def event_line(what: What, client: Client, why: str) -> str:
     return printable(f"{who} {_WORDS[what]}{disk}{told}{reason}{fault}")
 
 
-def lent_facts(what: What, client: Client, why: str) -> shapes.LentFacts:
+def lent_facts(what: What, client: Client, why: str) -> looks.LentFacts:
     """Return what a client did as a line of `lend --json`."""
     return {
         "what": what,
