@@ -215,10 +215,12 @@ def recasting_files(folder: Path) -> None:
         subprocess.run(["cp", "--sparse=always", source, copy], check=True)
         return subprocess.run(["sync", copy], check=True)
 
-    def cleared(*files: Path) -> None:
-        for file in files:
-            file.unlink(missing_ok=True)
+    def seconds(work: Callable[[], object], file: Path) -> float:
+        file.unlink(missing_ok=True)
         os.sync()
+        start = time.perf_counter()
+        work()
+        return time.perf_counter() - start
 
     for old in NAMES:
         image = source if old == "raw" else folder / f"old.{old}"
@@ -226,9 +228,13 @@ def recasting_files(folder: Path) -> None:
             run_program("recast", source, image, "--quiet")
         for new in NAMES:
             made = folder / f"new.{new}"
-            plain = timed(copied, partial(cleared, copy), runs=3)
-            took = timed(partial(run_program, "recast", image, made, "--quiet"), partial(cleared, made), runs=3)
-            print(f"| {old} | {new} | {took:.2f} s | {plain:.2f} s | {took / plain:.2f} |", flush=True)
+            recast = partial(run_program, "recast", image, made, "--quiet")
+            pairs = [
+                (seconds(copied, copy), seconds(recast, made)) for _ in range(3)
+            ]  # by turns: disks have their moods
+            plain, took = (statistics.median(times) for times in zip(*pairs, strict=True))
+            ratio = statistics.median(mine / its for its, mine in pairs)
+            print(f"| {old} | {new} | {took:.2f} s | {plain:.2f} s | {ratio:.2f} |", flush=True)
             made.unlink()
         if old != "raw":
             image.unlink()

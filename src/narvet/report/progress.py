@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from rich.progress import BarColumn, Progress, ProgressColumn, SpinnerColumn, Task, TaskID, TextColumn
-from rich.text import Text
-
-from narvet.ground.units import NO_BREAK, counted, show_binary
+from narvet.ground.units import counted
 from narvet.report.terminal import message_console, plain
 
 if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
+
     from narvet.apply.execute import HostNews
     from narvet.model.moves import Step
 
@@ -21,70 +19,42 @@ if TYPE_CHECKING:
 _MOST_HOSTS = 20
 
 
-class Bytes(ProgressColumn):
-    """How many bytes are done, of how many, how fast, and how long it will still take."""
-
-    def render(self, task: Task) -> Text:
-        """Return a task's bytes as text; nothing as long as it has none."""
-        if not task.completed and not task.total:
-            return Text("")
-        if task.fields.get("is_host"):
-            return Text(_steps_of(task))
-        done = show_binary(int(task.completed))
-        parts = [f"{done} of {show_binary(int(task.total))}" if task.total else done]
-        if task.speed:
-            parts.append(f"{show_binary(int(task.speed))}/s")
-        if task.total and task.time_remaining is not None:
-            parts.append(f"{timedelta(seconds=int(task.time_remaining))}{NO_BREAK}left")
-        return Text(", ".join(parts))
-
-
-def _steps_of(task: Task) -> str:
-    """Return how many steps of a host are done, under way and failed, and how long the others will still take."""
-    total = int(task.total or 0)
-    parts = [f"{int(task.completed)} of {counted(total, 'step')}"]
-    news: HostNews | None = task.fields.get("news")
-    if news is not None:
-        told = ((news.at_work, "at work"), (news.failed, "failed"))
-        parts += [f"{count} {word}" for count, word in told if count]
-    if task.time_remaining is not None and task.completed < total:
-        parts.append(f"{timedelta(seconds=int(task.time_remaining))}{NO_BREAK}left")
-    return ", ".join(parts)
-
-
 class Copying:
-    """A bar over bytes: called with those that are done, and told beforehand how many there will be."""
+    """A bar over bytes: called with those that are done, and told beforehand how many there will be; None is silent."""
 
-    def __init__(self, bar: Progress, what: str = "") -> None:
+    def __init__(self, bar: Progress | None, what: str = "") -> None:
         self._bar = bar
         self._what = what
-        self._task = bar.add_task(what, total=None)
+        self._task = bar.add_task(what, total=None) if bar else None
 
     def __call__(self, size: int) -> None:
         """Go on by so many bytes."""
-        self._bar.advance(self._task, size)
+        if self._bar and self._task is not None:
+            self._bar.advance(self._task, size)
 
     def expect(self, size: int) -> None:
         """Hear of so many bytes more."""
-        task = self._bar.tasks[self._bar.task_ids.index(self._task)]
-        self._bar.update(self._task, total=(task.total or 0) + size)
+        if self._bar and self._task is not None:
+            task = self._bar.tasks[self._bar.task_ids.index(self._task)]
+            self._bar.update(self._task, total=(task.total or 0) + size)
 
     def wait(self, for_what: str) -> None:
         """Show what is being waited for, beside what is done."""
-        self._bar.update(self._task, description=f"{self._what}, {for_what}" if for_what else self._what)
+        if self._bar and self._task is not None:
+            self._bar.update(self._task, description=f"{self._what}, {for_what}" if for_what else self._what)
 
     def begin(self, what: str) -> None:
         """Start over with something else."""
         self._what = what
-        self._bar.reset(self._task, total=None, description=what)
+        if self._bar and self._task is not None:
+            self._bar.reset(self._task, total=None, description=what)
 
 
 class Steps:
     """A bar over steps, and the bytes of the one under way; on a terminal, once there is something to do."""
 
-    def __init__(self, bar: Progress, *, shown: bool) -> None:
+    def __init__(self, bar: Progress | None) -> None:
         self._bar = bar
-        self._shown = shown
         self._total, self._done = 0, list[str]()
         self._hosts: dict[str, TaskID] = {}
         self.copied = Copying(bar)
@@ -92,7 +62,7 @@ class Steps:
     def start(self, total: int) -> None:
         """Show the bar, if there is anything to do."""
         self._total = total
-        if total and self._shown:
+        if total and self._bar:
             self._bar.start()
         self._begin()
 
@@ -103,6 +73,8 @@ class Steps:
 
     def news(self, host: str, news: HostNews) -> None:
         """Show how far a host is; of many hosts the first ones."""
+        if not self._bar:
+            return
         if host not in self._hosts:
             if len(self._hosts) >= _MOST_HOSTS:
                 return
@@ -127,32 +99,37 @@ class Steps:
 @contextmanager
 def progress() -> Iterator[Steps]:
     """Show a bar over steps while the context lasts, on a terminal."""
-    bar, shown = _bar(TextColumn("{task.description}"), BarColumn(bar_width=24))
-    steps = Steps(bar, shown=shown)
+    bar = _bar(spins=False)
+    steps = Steps(bar)
     try:
         yield steps
     except KeyboardInterrupt as stop:
         stop.add_note(steps.finished)
         raise
     finally:
-        bar.stop()
+        if bar:
+            bar.stop()
 
 
 @contextmanager
 def counting(what: str) -> Iterator[Copying]:
     """Show how many bytes are done while the context lasts; call what it yields with each number of bytes."""
-    bar, shown = _bar(SpinnerColumn(), TextColumn("{task.description}"), BarColumn(bar_width=24))
+    bar = _bar(spins=True)
     counter = Copying(bar, what)
-    if shown:
+    if bar:
         bar.start()
     try:
         yield counter
     finally:
-        bar.stop()
+        if bar:
+            bar.stop()
 
 
-def _bar(*first: ProgressColumn) -> tuple[Progress, bool]:
-    """Return a bar that is not shown yet, and whether it may be shown."""
+def _bar(*, spins: bool) -> Progress | None:
+    """Return a bar that is not shown yet, None where none may be shown; what draws it is loaded only then."""
     screen = message_console()
-    shown = screen.is_terminal and not plain()
-    return Progress(*first, Bytes(), console=screen, transient=True, disable=not shown), shown
+    if not screen.is_terminal or plain():
+        return None
+    from narvet.report.bars import bar_on
+
+    return bar_on(screen, spins=spins)

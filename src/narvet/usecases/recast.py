@@ -22,7 +22,6 @@ from narvet.ground.meter import OnCopied, metered
 from narvet.ground.units import align_up, show_apart, show_bytes
 from narvet.model.estate import NO_TABLE
 from narvet.observe.certainty import table_doubts
-from narvet.usecases.enlarge import enlarge_image
 
 
 @dataclass(frozen=True)
@@ -94,6 +93,8 @@ def _grown_inside(source: Source, built: Path, spec: ImageSpec) -> tuple[str, ..
     trust = Trust({os.path.realpath(built): identify(built, Trust(by_content=True)).kind.name})
     if not source.found.partitions or source.found.findings:
         return ()
+    from narvet.usecases.enlarge import enlarge_image
+
     done = enlarge_image(built, None, None, spec.space, trust, spec.sector_size)
     errors = (one.message for one in done.findings if one.level == "error")
     return tuple(f"the disk is larger, what is on it is not: {message}" for message in errors)

@@ -178,12 +178,16 @@ class MappedDevice:
         first = {Kind.DATA: run.offset, Kind.HOLE: _HOLE, Kind.ZERO: _ZERO}.get(run.kind)
         if first is None:
             return None
-        if len(self._places) + run.blocks > _MOST_PLACES:
-            self._places.clear()
-        step = self._block if run.kind is Kind.DATA else 0
-        for number in range(min(run.blocks, most)):
-            self._places[index + number] = first + number * step
+        self._remember(index, first, min(run.blocks, most))
         return first
+
+    def _remember(self, index: int, place: int, count: int) -> None:
+        """Remember where `count` blocks in a row are stored, or that they are not."""
+        if len(self._places) + count > _MOST_PLACES:
+            self._places.clear()
+        step = self._block if place >= 0 else 0
+        for number in range(count):
+            self._places[index + number] = place + number * step
 
     def _below(self, offset: int, length: int) -> bytes:
         """Return what the base holds, zeros behind its end or without one."""
@@ -214,7 +218,7 @@ class MappedDevice:
         while view:
             run, inside, held = next(self._runs(offset, len(view)))
             if run.kind is Kind.DATA:
-                self._places[offset // self._block] = run.offset
+                self._remember(offset // self._block, run.offset, 1)
                 self._file.write(run.offset + inside, view[:held])
             else:
                 held = self._store(run, offset, view[:held])
