@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from narvet.block.ahead import ahead
 from narvet.block.contract import BlockDevice
 from narvet.block.leases import lease
 from narvet.formats.images.chain import Link, chain, identify, new_image_file, open_links
@@ -14,7 +15,6 @@ from narvet.formats.images.contract import ImageFormat, ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
-from narvet.ground.ahead import ahead
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, runs_of_set
 from narvet.ground.meter import copied, expected
