@@ -124,9 +124,9 @@ def by_filesystem(folder: Path) -> None:
 def reviewing(folder: Path) -> None:
     """Print the table of sheets with many disks, each reviewed by the program as a whole."""
     print(
-        "What is left is the interpreter's: of 10,000 disks, 63 % of the time makes and checks the layout, 15 % reads\n"
-        "the sheet (half of it TOML), 6 % makes the mark, 3 % looks at the store. No function by itself takes more than\n"
-        "7 %; a tenth is spent making frozen values, of which a disk has some forty.\n"
+        "What is left is the interpreter's: of 10,000 disks, 63 % of the time makes and checks the layout, 15 %\n"
+        "reads the sheet (half of it TOML), 6 % makes the mark, 3 % looks at the store. No function by itself takes\n"
+        "more than 7 %; a tenth is spent making frozen values, of which a disk has some forty.\n"
     )
     print("| disks in the sheet | review | peak memory | review, for each disk |")
     print("|---:|---:|---:|---:|")
