@@ -227,20 +227,16 @@ def recasting_files(folder: Path) -> None:
         work()
         return time.perf_counter() - start
 
-    for old in NAMES:
-        image = source if old == "raw" else folder / f"old.{old}"
+    for old, new in (*(("raw", name) for name in NAMES), *((name, "raw") for name in NAMES if name != "raw")):
+        image, made = source if old == "raw" else folder / f"old.{old}", folder / f"new.{new}"
         if old != "raw":
             run_program("recast", source, image, "--quiet")
-        for new in NAMES:
-            made = folder / f"new.{new}"
-            recast = partial(run_program, "recast", image, made, "--quiet")
-            pairs = [
-                (seconds(copied, copy), seconds(recast, made)) for _ in range(3)
-            ]  # by turns: disks have their moods
-            plain, took = (statistics.median(times) for times in zip(*pairs, strict=True))
-            ratio = statistics.median(mine / its for its, mine in pairs)
-            print(f"| {old} | {new} | {took:.2f} s | {plain:.2f} s | {ratio:.2f} |", flush=True)
-            made.unlink()
+        recast = partial(run_program, "recast", image, made, "--quiet")
+        pairs = [(seconds(copied, copy), seconds(recast, made)) for _ in range(5)]  # by turns: disks have their moods
+        plain, took = (statistics.median(times) for times in zip(*pairs, strict=True))
+        ratio = statistics.median(mine / its for its, mine in pairs)
+        print(f"| {old} | {new} | {took:.2f} s | {plain:.2f} s | {ratio:.2f} |", flush=True)
+        made.unlink()
         if old != "raw":
             image.unlink()
 
