@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zlib
+from itertools import repeat
 from typing import TYPE_CHECKING, Any
 
 import crc32c as _crc32c
@@ -43,15 +44,18 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
     import numpy as np
 
     if len(rows) < _FEW:
-        data, size = memoryview(rows.tobytes()), rows.dtype.itemsize
-        each = (crc32c_raw(seed, data[size * n : size * (n + 1)]) for n, seed in enumerate(seeds.tolist()))
-        return np.fromiter(each, dtype=np.uint32, count=len(rows))
+        size = rows.dtype.itemsize
+        whole = np.frombuffer(bytearray(rows.tobytes()), dtype=np.uint8).reshape(len(rows), size)
+        # A register state acts on the first four bytes as those bytes themselves do.
+        whole[:, :4] ^= np.ascontiguousarray(seeds, dtype="<u4").view(np.uint8).reshape(len(rows), 4)
+        data = memoryview(whole.tobytes())
+        each = map(_crc32c.crc32c, (data[at : at + size] for at in range(0, len(data), size)), repeat(_ALL))
+        return np.fromiter(each, dtype=np.uint32, count=len(rows)) ^ np.uint32(_ALL)
     words = np.ascontiguousarray(rows).view("<u2").reshape(len(rows), -1)
     length = 2 * words.shape[1]
     states = np.ascontiguousarray(seeds, dtype="<u4").view("<u2").reshape(len(rows), 2)
     first = crc32c_raw(int(seeds[0]), words[0].tobytes())
     result = np.full(len(rows), first, dtype=np.uint32)
-    # A word of the register state acts on the first four bytes as those bytes themselves do.
     columns = [(states[:, number], 2 * number) for number in range(2)]
     columns += [(words[:, number], 2 * number) for number in range(words.shape[1])]
     for column, offset in columns:
