@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from narvet.apply.steps import MakeImage, steps
 from narvet.formats.images.chain import identify, open_image
-from narvet.formats.images.trust import trust_of_call
+from narvet.formats.images.trust import NOTHING_SAID, trust_of_call
 from narvet.ground.units import MIB
+from narvet.usecases.layout import work_out
 from tests.program import disk, facts, make_sheet, rules, run
 
 
@@ -43,6 +45,20 @@ def test_copies_and_children_of_a_sheet(tmp_path: Path) -> None:
     a.unlink()
     told = facts("review", str(sheet), status=1)
     assert "origin-unfit" in rules(told) and "there is no such file" in str(told["findings"])
+
+
+def test_a_step_knows_of_the_images_under_its_own_and_of_no_others(tmp_path: Path) -> None:
+    """A child of a child, whose base lies elsewhere, among many disks: what is said of images does not grow with them."""
+    run("make", str(tmp_path / "golden.vhdx"), "--size", "64 MiB", status=0)
+    run("branch", str(tmp_path / "golden.vhdx"), str(tmp_path / "middle.vhdx"), status=0)
+    disks = disk("b", 'base = "middle.vhdx"\nformat = "vhdx"') + "".join(disk(f"d{n}") for n in range(12))
+    sheet = make_sheet(tmp_path, disks)
+    found = work_out(sheet)
+    todo = {one.disk: one for one in steps(found.layout, found.facts) if isinstance(one, MakeImage)}
+    assert all(todo[f"d{n}"].trust == NOTHING_SAID for n in range(12)) and len(todo) == 13
+    assert todo["b"].trust.bases == {str(tmp_path / "middle.vhdx")} and not todo["b"].trust.formats
+    run("write", str(sheet), status=0)
+    assert facts("confirm", str(sheet))["agrees"]
 
 
 def test_what_cannot_be_a_copy_or_a_child(tmp_path: Path) -> None:

@@ -353,9 +353,7 @@ class Trusted:
             if path in seen:
                 continue
             seen.add(path)
-            if (host, path) not in self._bases:  # what it is over is not known
-                return self._whole
-            base = self._bases[host, path]
+            base = self._bases.get((host, path))  # of an image that no sheet names it is not known, and lies beside it
             waiting += real_paths([base] if base else [])
         formats = {path: self._whole.formats[path] for path in seen if path in self._whole.formats}
         return Trust(formats, self._whole.bases & seen)
