@@ -99,8 +99,8 @@ def distributed() -> Any:
         if getattr(module, "loads", None) is plain:
             module.loads = _loads  # type: ignore[attr-defined]
     own.loads = _loads
-    for name in logging.root.manager.loggerDict:
-        if name.startswith("distributed"):
+    for name in (*logging.root.manager.loggerDict, "asyncio"):  # what went wrong is told by Narvet, once
+        if name.startswith(("distributed", "asyncio", "tornado")):
             logging.getLogger(name).setLevel(logging.CRITICAL)
     dask.config.set(
         {
