@@ -160,7 +160,7 @@ FORMAT = VolumeFormat()
 
 
 def _told(volume: Volume) -> None:
-    """Tell whoever looks on what a volume is doing."""
+    """Show on the terminal what a volume is doing."""
     waiting(f"volume {volume.id} is {_BEING.get(volume.state, volume.state)}")
 
 

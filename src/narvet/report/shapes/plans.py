@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-import sys
-
-if sys.version_info >= (3, 12):
-    from typing import TypedDict
-else:
-    from typing_extensions import TypedDict
+from narvet.report.shapes.typed import TypedDict
 
 
 class FindingFacts(TypedDict):

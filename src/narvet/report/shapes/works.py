@@ -2,14 +2,8 @@
 
 from __future__ import annotations
 
-import sys
-
 from narvet.report.shapes.plans import ChangeFacts, FindingFacts, PartitionFacts
-
-if sys.version_info >= (3, 12):
-    from typing import TypedDict
-else:
-    from typing_extensions import TypedDict
+from narvet.report.shapes.typed import TypedDict
 
 
 class DifferenceFacts(TypedDict):
