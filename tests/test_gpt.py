@@ -118,3 +118,20 @@ def test_hostile_headers_stay_bounded() -> None:
         table, found = FORMAT.read(device, HERE)
         assert table is None or value == 1 << 60
         assert found and all(finding.level == "error" for finding in found)
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+def test_both_copies_are_sound_however_little_the_disk_changes(sector: int) -> None:
+    """Old and new second copy overlap where a disk gets a few sectors more or less; neither harms the other."""
+    for change in (*range(-70, 71), -300, 300, 5000):
+        device = on_disk(8 * MIB, sector)
+        device.resize(8 * MIB + change * sector)
+        FORMAT.follow_end(device, 8 * MIB)
+        assert FORMAT.read(device, HERE) == (TABLE, ()), change
+        header, end = device.read(device.size - sector, 92), device.size - 33 * 512 if sector == 512 else 0
+        at = int.from_bytes(header[72:80], "little") * sector
+        assert int.from_bytes(header[88:92], "little") == zlib.crc32(device.read(at, 16384))
+        assert int.from_bytes(header[16:20], "little") == zlib.crc32(header[:16] + bytes(4) + header[20:])
+        assert at == (end or device.size - 5 * sector)
+        stale = [run for run in device.extents(3 * MIB + 1) if device.read(*run).strip(b"\0") and run.end < at]
+        assert not stale, change

@@ -14,7 +14,7 @@ from uuid import UUID
 
 import pytest
 
-from narvet.apply.copying import data_runs
+from narvet.block.granules import data_runs
 from narvet.block.file import FileDevice
 from narvet.block.files import stored_at as stored
 from narvet.formats.filesystems import filesystem

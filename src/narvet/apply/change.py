@@ -65,6 +65,11 @@ class ChangeDisk:
     lies_in = Lies.STORE
 
     @property
+    def host(self) -> str:
+        """The host that the image is on now."""
+        return self.found.image.host
+
+    @property
     def needs_keys(self) -> bool:
         """Whether anything on it is sealed."""
         return self.wanted.is_sealed or self.found.is_sealed

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from narvet.block.ahead import ahead
-from narvet.block.contract import BlockDevice
+from narvet.block.granules import PIECE, data_runs
 from narvet.block.leases import lease
 from narvet.formats.images.chain import Link, chain, identify, new_image_file, open_links
 from narvet.formats.images.contract import ImageFormat, ImageSpec
@@ -16,16 +15,12 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
-from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.extents import Extent
 from narvet.ground.meter import copied, expected
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
-from narvet.ground.units import KIB, MIB
 from narvet.model.estate import NO_TABLE, Disk
 from narvet.observe.images import survey
-
-PIECE = 2 * MIB  # read and written at once
-GRANULE = 64 * KIB  # the least run of zeros worth leaving out
 
 
 @dataclass(frozen=True)
@@ -54,35 +49,6 @@ class Source:
     def files(self) -> tuple[Path, ...]:
         """Every file that the disk is read from: of the image and of its bases."""
         return tuple(file for link in self.links for file in link.files)
-
-
-def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
-    """Yield offset and content of the runs that are not zero, in pieces."""
-    with ahead(_pieces(device, extents)) as pieces:
-        for offset, data in pieces:
-            for first, last in filled(data):
-                yield offset + first, memoryview(data)[first:last]
-
-
-def _pieces(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, bytes]]:
-    for start, length in extents:
-        for offset in range(start, start + length, PIECE):
-            yield offset, device.read(offset, min(PIECE, start + length - offset))
-
-
-def filled(data: bytes) -> Iterator[tuple[int, int]]:
-    """Yield first and last byte of the runs of granules that hold anything."""
-    import numpy as np
-
-    whole = len(data) // GRANULE * GRANULE
-    rows = np.frombuffer(data, dtype=np.uint64, count=whole // 8).reshape(-1, GRANULE // 8)
-    # A few words tell of nearly every granule that holds anything.
-    filled = np.asarray(rows[:, :: GRANULE // 64].any(axis=1))
-    filled[~filled] = rows[~filled].any(axis=1)
-    if whole < len(data):
-        filled = np.append(filled, any(data[whole:]))
-    for first, last in runs_of_set(filled).tolist():
-        yield first * GRANULE, min(last * GRANULE, len(data))
 
 
 def source_of(path: Path, trust: Trust = NOTHING_SAID, sector_size: int | None = None) -> Source:

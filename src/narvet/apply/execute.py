@@ -20,13 +20,14 @@ from typing import Any
 
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import clear_folders, recover_all
-from narvet.fleet.claims import Run, claim, claimed, stay_inside, unclaim
+from narvet.fleet.claims import Run, claim, claimed, unclaim
 from narvet.fleet.engine import HERE, Engine, Here, Outcome, Then, all_of, engine
+from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import NarvetError, RefusedError, UnfinishedError, flat
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
-from narvet.model.moves import Announced, Lies, NeedsKeys, Step
+from narvet.model.moves import Announced, Asks, IsElsewhere, Lies, NeedsKeys, Step
 from narvet.observe.ledger import ledger_path, record
 from narvet.sheet.form import Sheet
 from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest
@@ -90,6 +91,8 @@ class Places:
         """Return the host that a step is done on, empty for this machine."""
         if step.lies_in is Lies.ROOT:
             return self.guests.get(step.guest, THIS_MACHINE)
+        if isinstance(step, IsElsewhere):
+            return step.host
         name = str(getattr(step, "disk", ""))
         return self.disks.get(name, THIS_MACHINE) if step.lies_in is Lies.STORE else THIS_MACHINE
 
@@ -131,6 +134,8 @@ def done(step: Step, run: Run | None = None) -> dict[str, object]:
         RefusedError: another run has begun since, or the step is about something elsewhere.
     """
     stay_inside(*(path for kind, path in _about(step) if kind == "path"))
+    if not (isinstance(step, Asks) and step.question):  # what it reads is lent by another host then
+        stay_inside(*_reads(step))
     trust = getattr(step, "trust", None)
     if trust is not None:
         settled: Any = step
@@ -215,6 +220,7 @@ class _Work:
     writing: dict[tuple[str, str], int] = field(default_factory=lambda: defaultdict(int))
     failed: dict[int, Exception] = field(default_factory=dict)
     left: set[int] = field(default_factory=set)
+    asking: set[int] = field(default_factory=set)
     finished: int = 0
 
     def go(self) -> None:
@@ -231,7 +237,10 @@ class _Work:
             self._start(host)
         while self.finished < len(self.todo):
             number, outcome = self.came.get()
-            self._take(number, outcome)
+            if number in self.asking and outcome.error is None:
+                self._go_on(number, outcome.value)
+            else:
+                self._take(number, outcome)
         self._tell()
 
     def _where(self, number: int) -> tuple[str, str]:
@@ -255,26 +264,46 @@ class _Work:
 
     def _next(self, host: str) -> int | None:
         """Return the first step that may be started on a host now."""
-        if self.under_way[host] >= engine().width(host):
+        width = engine().width(host)
+        if self.under_way[host] >= width:
             return None
         most = self.places.writers
-        first = (
+        ready = (
             waiting[0]
             for store, waiting in self.ready[host].items()
             if waiting and (store not in most or self.writing[host, store] < most[store])
         )
-        return min(first, default=None)
+        first = min(ready, default=None)
+        if first is not None and isinstance(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
+            return None  # what it asks for is not to wait until a process is free
+        return first
 
     def _begin(self, number: int, own: Engine, host: str) -> None:
         step = self.todo[number]
         _LOG.info("step %d of %d begins: %s: %s", number + 1, len(self.todo), step.touches, step.summary)
         if isinstance(step, Announced) and step.intent:
             record(ledger_path(self.sheet), step.touches, _on(host, step.intent))
+        asked = step.question if isinstance(step, Asks) else None
+        if asked is None:
+            own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
+            return
+        self.asking.add(number)
+        args = (*asked.args, self.run)
+        engine().submit(asked.host, asked.call, args, lambda outcome: self.came.put((number, outcome)))
+
+    def _go_on(self, number: int, answer: Any) -> None:
+        """Do a step whose question was answered."""
+        step, host = self.todo[number], self.places.host(self.todo[number])
+        self.asking.discard(number)
+        if isinstance(step, Asks):
+            step = step.answered(answer)
+        own = _engine_for(step, host)
         own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
 
     def _take(self, number: int, outcome: Outcome) -> None:
         """Take note of a step that is done, or failed, and start what waited for it."""
         step, (host, store) = self.todo[number], self._where(number)
+        self.asking.discard(number)
         self.writing[host, store] -= 1
         self.under_way[host] -= 1
         self._tell_of(host, **{"done" if outcome.error is None else "failed": 1})
@@ -374,10 +403,14 @@ def _order(todo: Sequence[Step]) -> tuple[list[int], list[list[int]]]:
     """Return of each step how many it waits for, and which wait for it."""
     waits, waited_by = [0] * len(todo), [list[int]() for _ in todo]
     last: dict[tuple[str, str], int] = {}
+    readers: dict[tuple[str, str], list[int]] = defaultdict(list)
     of_guest: dict[str, list[int]] = defaultdict(list)
     barrier = -1
     for number, step in enumerate(todo):
-        before = {last[one] for one in _about(step) if one in last}
+        about, reads = list(_about(step)), [("path", os.path.normpath(path)) for path in _reads(step)]
+        before = {last[one] for one in (*about, *reads) if one in last}
+        for one in about:
+            before |= set(readers.pop(one, ()))
         if step.comes_last or step.lies_in is Lies.ROOT:
             before |= set(of_guest[step.guest])
         if _waits_for_all(step):
@@ -389,7 +422,9 @@ def _order(todo: Sequence[Step]) -> tuple[list[int], list[list[int]]]:
             waited_by[other].append(number)
         waits[number] = len(before)
         of_guest[step.guest].append(number)
-        for one in _about(step):
+        for one in reads:
+            readers[one].append(number)
+        for one in about:
             last[one] = number
     return waits, waited_by
 
@@ -397,6 +432,13 @@ def _order(todo: Sequence[Step]) -> tuple[list[int], list[list[int]]]:
 def _waits_for_all(step: Step) -> bool:
     """Return whether a step takes something out of the sheet, which all others come before."""
     return step.lies_in is Lies.SHEET and step.comes_last and step.touches.endswith(".toml")
+
+
+def _reads(step: Step) -> Iterable[str]:
+    """Return the paths of images that a step only reads: several may do so at once."""
+    origin = getattr(step, "origin", None)
+    if origin is not None:
+        yield origin.path
 
 
 def _about(step: Step) -> Iterable[tuple[str, str]]:
@@ -408,7 +450,7 @@ def _about(step: Step) -> Iterable[tuple[str, str]]:
     root = getattr(step, "root", None)
     if root is not None:
         yield "path", os.path.normpath(root.path)
-    for key in ("origin", "found", "old"):
+    for key in ("found", "old"):
         other = getattr(step, key, None)
         if other is not None and getattr(other, "path", None):
             yield "path", os.path.normpath(other.path)

@@ -1,4 +1,4 @@
-"""An image that goes to another place, or into another form: copied, compared, published, and only then removed.
+"""An image that goes to another place, host, or form: copied, compared, published, and only then removed.
 
 A cut leaves the old image, or both; the next write finds both and goes on, once it has compared them again.
 """
@@ -8,24 +8,26 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from narvet.apply.afar import Lending, Offer, at_size, content_held, offer, receive
 from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
-from narvet.apply.staging import new_image
+from narvet.apply.staging import new_image, rights_of
+from narvet.block.granules import Content, content_of
 from narvet.block.leases import Lease, lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import rename_new, sync_file, sync_folder
 from narvet.block.publish import recover, take_place, withdraw, workspace
 from narvet.formats.images import image_format
-from narvet.formats.images.chain import own_parts_of
+from narvet.formats.images.chain import open_links, own_parts_of
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
-from narvet.ground.errors import RefusedError
+from narvet.ground.errors import BugError, RefusedError
 from narvet.ground.units import show_binary, show_both
 from narvet.model.estate import Disk
-from narvet.model.moves import Lies
+from narvet.model.moves import Lies, Question
 
 
 @dataclass(frozen=True)
@@ -55,10 +57,7 @@ class MoveImage:
     @property
     def summary(self) -> str:
         """Where it comes from, and what form it gets."""
-        forms = [(one.image.format, one.image.space) for one in (self.found, self.wanted)]
-        form = f", now {forms[1][0]}, {forms[1][1]}" if forms[0] != forms[1] else ""
-        if self.wanted.size < self.found.size:
-            form += f", {show_both(self.found.size)} become {show_both(self.wanted.size)}"
+        form = _form(self.found, self.wanted)
         if self.found.path == self.wanted.path:
             return f"rewritten in its place{form}"
         return f"moved from {self.found.path}{form}"
@@ -115,7 +114,7 @@ class MoveImage:
 
     def _copied(self, source: Source, old: Path, new: Path) -> None:
         kind, before = image_format(self.wanted.image.format), _stamps(source.files)
-        with new_image(new, kind, like=old) as built:
+        with new_image(new, kind, rights=rights_of(old)) as built:
             changed = copy_disk(source, built, kind, self.spec)
             verify_copy(source, built, kind, self.spec, changed)
         with _unchanged(source.files, before) as held:
@@ -136,8 +135,95 @@ class MoveImage:
 
 
 @dataclass(frozen=True)
+class BringImage:
+    """Bring a disk's image from the host it was found on to its place on another, in the form that is wanted.
+
+    `there` is the image as it was found, `wanted` as it is with the size that it has then. `folders` are where children
+    of it may lie. `offered` is what its host lends for this step. The old image is removed by a step of its own.
+    """
+
+    disk: str
+    guest: str
+    there: Disk
+    wanted: Disk
+    spec: ImageSpec
+    folders: tuple[str, ...] = ()
+    trust: Trust = NOTHING_SAID
+    offered: Offer | None = None
+    guest_may_run = False
+    is_change = True
+    comes_last = False
+    lies_in = Lies.STORE
+
+    @property
+    def touches(self) -> str:
+        """The new image."""
+        return self.wanted.path
+
+    @property
+    def summary(self) -> str:
+        """Where it comes from, and what form it gets."""
+        return f"brought from {_where(self.there)}{_form(self.there, self.wanted)}"
+
+    @property
+    def intent(self) -> dict[str, object]:
+        """That it is about to move, so that an old image left by a cut is known to be just that."""
+        return {"did": "moving", "disk": self.disk, **self._origin}
+
+    @property
+    def _origin(self) -> dict[str, object]:
+        return {"from": self.there.path, "from_host": self.there.image.host}
+
+    @property
+    def question(self) -> Question:
+        """That its host lends it."""
+        path, sector = self.there.path, self.spec.sector_size
+        lending = Lending(path, self.trust, sector, self.spec.size, moves=True, folders=self.folders)
+        return Question(self.there.image.host, offer, (lending,))
+
+    def answered(self, answer: Offer) -> BringImage:
+        """Return the step with what is lent."""
+        return replace(self, offered=answer)
+
+    def apply(self) -> dict[str, object]:
+        """Copy what is lent to a new image, and read that again.
+
+        Raises:
+            RefusedError: it is not lent any more, somebody wrote to it, the copy is not the same, or there is no room.
+        """
+        if self.offered is None:
+            raise BugError(f"nobody lends {self.there.path}")
+        kind = image_format(self.wanted.image.format)
+        with new_image(Path(self.touches), kind, rights=self.offered.rights) as built:
+            try:
+                receive(self.offered, built, kind, self.spec)
+            except RefusedError as error:
+                raise RefusedError(f"{_where(self.there)}: {error}; nothing was changed") from error
+        size, number = self.wanted.size, self.wanted.table_id or None
+        return {"did": "image", "disk": self.disk, "size": size, "id": number, **self._origin}
+
+
+def _where(image: Disk) -> str:
+    """Return where an image lies, in words."""
+    host = image.image.host
+    return f"{image.path} on host {host}" if host else f"{image.path} on this machine"
+
+
+def _form(found: Disk, wanted: Disk) -> str:
+    """Return what becomes of an image's form, in words."""
+    forms = [(one.image.format, one.image.space) for one in (found, wanted)]
+    form = f", now {forms[1][0]}, {forms[1][1]}" if forms[0] != forms[1] else ""
+    if wanted.size < found.size:
+        form += f", {show_both(found.size)} become {show_both(wanted.size)}"
+    return form
+
+
+@dataclass(frozen=True)
 class RemoveOldImage:
-    """Remove the image that a move was cut off before removing, once it is sure that the new one is the same."""
+    """Remove the image that a disk was moved from, once it is sure that the new one is the same.
+
+    It is what a move between hosts ends with, and one that was cut off. `there` is what the new one holds.
+    """
 
     disk: str
     guest: str
@@ -146,10 +232,16 @@ class RemoveOldImage:
     spec: ImageSpec
     folders: tuple[str, ...] = ()
     trust: Trust = NOTHING_SAID
+    there: Content | None = None
     guest_may_run = False
     is_change = True
     comes_last = False
     lies_in = Lies.STORE
+
+    @property
+    def host(self) -> str:
+        """The host of the old image."""
+        return self.old.image.host
 
     @property
     def touches(self) -> str:
@@ -159,27 +251,41 @@ class RemoveOldImage:
     @property
     def summary(self) -> str:
         """What goes, in a few words."""
-        return f"old image removed, {show_binary(self.old.image.stored)} stored; it is at {self.wanted.path} now"
+        away = self.old.image.host != self.wanted.image.host
+        where = _where(self.wanted) if away else self.wanted.path
+        return f"old image removed, {show_binary(self.old.image.stored)} stored; it is at {where} now"
+
+    @property
+    def question(self) -> Question:
+        """What the new image holds."""
+        image = self.wanted.image
+        return Question(image.host, content_held, (image.path, image.format, self.spec.sector_size))
+
+    def answered(self, answer: Content) -> RemoveOldImage:
+        """Return the step with what the new image holds."""
+        return replace(self, there=answer)
 
     def apply(self) -> dict[str, object]:
-        """Compare both, and remove the old one.
+        """Look whether both hold the same, and remove the old one.
 
         Raises:
             RefusedError: they differ, so that nothing tells which of them is the disk's.
         """
-        old, new = Path(os.path.realpath(self.old.path)), Path(self.wanted.path)
+        old = Path(os.path.realpath(self.old.path))
+        if self.there is None:
+            raise BugError(f"nobody told what is in place of {old}")
         with exclusive_lock(old):
             recover(old)
             refuse_with_children(old, self.folders)
             source = source_of(old, self.trust, self.spec.sector_size)
             before = _stamps(source.files)
-            try:
-                verify_copy(source, new, image_format(self.wanted.image.format), self.spec)
-            except RefusedError:
+            with lease(*source.files, change=False), open_links(source.links, self.spec.sector_size) as device:
+                mine = content_of(at_size(device, self.there.size, source.found.table))
+            if mine != self.there:
                 raise RefusedError(
-                    f"{old}: it carries the same ids as {new}, but another content; see which of them is the disk's, "
-                    "and move the other one away"
-                ) from None
+                    f"{old}: it carries the same ids as {_where(self.wanted)}, but another content; see which of them "
+                    "is the disk's, and move the other one away"
+                )
             with _unchanged(source.files, before) as held:
                 withdraw(old, own_parts_of(source.links[0].kind, old), held.check)
         return {"did": "image removed", "disk": self.disk}

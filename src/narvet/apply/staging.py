@@ -13,13 +13,15 @@ from narvet.formats.images.chain import parts_of
 from narvet.formats.images.contract import ImageFormat
 from narvet.ground.errors import RefusedError, RequestError
 
+ALL_RIGHTS = 0o777
+
 
 @contextmanager
-def new_image(path: Path, kind: ImageFormat, like: Path | None = None) -> Iterator[Path]:
+def new_image(path: Path, kind: ImageFormat, rights: int = ALL_RIGHTS) -> Iterator[Path]:
     """Yield the place to build an image at; when the context ends well, it gets its real name.
 
     What an interrupted run left of it is cleared away first. If the context ends with an error, nothing is left under
-    either name. With `like`, nobody who may not read or write that image may do so with the new one.
+    either name. Nobody gets more than `rights` to the new one, as a file's mode has them: those to what it comes from.
 
     Raises:
         RequestError: the name is taken.
@@ -33,8 +35,8 @@ def new_image(path: Path, kind: ImageFormat, like: Path | None = None) -> Iterat
             with workspace(path) as built:
                 yield built
                 parts = parts_of(kind, built)
-                if like is not None and not _is_device(like):
-                    _restrict((*parts, built), like)
+                if rights != ALL_RIGHTS:
+                    _restrict((*parts, built), rights)
                 publish(built, path, parts)
     except OSError as error:
         reason = error.strerror or str(error)
@@ -50,11 +52,11 @@ def refuse_taken(path: Path) -> None:
         raise RequestError(f"{path} is there already; name a file that is not")
 
 
-def _is_device(path: Path) -> bool:
-    return not path.is_file()
+def rights_of(image: Path) -> int:
+    """Return who may read and write an image, as its mode has it; those of a device are no matter of its content."""
+    return image.stat().st_mode & ALL_RIGHTS if image.is_file() else ALL_RIGHTS
 
 
-def _restrict(files: tuple[Path, ...], like: Path) -> None:
-    allowed = like.stat().st_mode
+def _restrict(files: tuple[Path, ...], rights: int) -> None:
     for file in files:
-        file.chmod(file.stat().st_mode & allowed & 0o777)
+        file.chmod(file.stat().st_mode & rights)

@@ -25,11 +25,12 @@ from narvet.ground.findings import disk_place
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
-from narvet.model.moves import Answer, Aspect, Difference, Lies, Step
+from narvet.model.moves import Answer, Aspect, Difference, Lies, Question, Step
 from narvet.plan.diff import asked_of
 from narvet.plan.existing import as_found, written_anew
 
 if TYPE_CHECKING:
+    from narvet.apply.afar import Offer
     from narvet.block.contract import BlockDevice
     from narvet.formats.images.contract import ImageSpec
     from narvet.model.facts import Facts
@@ -48,6 +49,7 @@ class MakeImage:
     origin: Origin | None = None
     trust: Trust = NOTHING_SAID
     slot: str | None = None
+    offered: Offer | None = None
     guest_may_run = True
     is_change = False
     comes_last = False
@@ -61,7 +63,7 @@ class MakeImage:
     @property
     def summary(self) -> str:
         """The image in a few words."""
-        origin = f", a {self.origin.how} of {self.origin.path}" if self.origin else ""
+        origin = f", a {self.origin.how} of {self.origin.place}" if self.origin else ""
         return f"{show_both(self.wanted.size)}, {self.wanted.image.format}, {self.wanted.image.space}{origin}"
 
     @property
@@ -80,16 +82,19 @@ class MakeImage:
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
+        from narvet.apply.afar import receive
         from narvet.apply.copying import copy_disk, source_of
-        from narvet.apply.staging import new_image
+        from narvet.apply.staging import ALL_RIGHTS, new_image, rights_of
         from narvet.block.leases import lease
 
         kind = image_format(self.wanted.image.format)
-        source = Path(self.origin.path) if self.origin is not None else None
-        with new_image(Path(self.touches), kind, like=source) as built:
-            if source is not None and self.origin is not None and self.origin.how == "copy":
-                trust = replace(self.trust, bases=self.trust.bases | {str(source)})
-                copy_disk(source_of(source, trust, self.spec.sector_size), built, kind, self.spec)
+        source = Path(self.origin.path) if self.origin is not None and self.offered is None else None
+        rights = self.offered.rights if self.offered else rights_of(source) if source else ALL_RIGHTS
+        with new_image(Path(self.touches), kind, rights) as built:
+            if self.offered is not None:
+                receive(self.offered, built, kind, self.spec)
+            elif source is not None and self.origin is not None and self.origin.how == "copy":
+                copy_disk(source_of(source, self._origin_trusted, self.spec.sector_size), built, kind, self.spec)
             else:
                 with (
                     lease(*self._base_files(source), change=False) as held,
@@ -105,6 +110,26 @@ class MakeImage:
             "slot": self.slot,
             "asked": asked_of(self.wanted),
         }
+
+    @property
+    def _origin_trusted(self) -> Trust:
+        """What is said of images, and that the origin may be read."""
+        path = [self.origin.path] if self.origin else []
+        return replace(self.trust, bases=self.trust.bases.union(path))
+
+    @property
+    def question(self) -> Question | None:
+        """That the host of its origin lends that, if it is another one."""
+        from narvet.apply.afar import Lending, offer
+
+        origin, spec = self.origin, self.spec
+        if origin is None or origin.host == self.wanted.image.host:
+            return None
+        return Question(origin.host, offer, (Lending(origin.path, self._origin_trusted, spec.sector_size, spec.size),))
+
+    def answered(self, answer: Offer) -> MakeImage:
+        """Return the step with what is lent."""
+        return replace(self, offered=answer)
 
     def _base_files(self, base: Path | None) -> list[Path]:
         """Return the files that a child's bases are kept in."""
@@ -167,7 +192,7 @@ def steps(layout: Layout, facts: Facts) -> tuple[Step, ...]:
             disk.wanted,
             _marked(disk, facts),
             disk.origin,
-            trusted.of(disk, disk.origin.path) if disk.origin else NOTHING_SAID,
+            trusted.of_origin(disk.origin) if disk.origin else NOTHING_SAID,
             disk.slot,
         )
         for disk in layout.disks
@@ -237,7 +262,7 @@ def _pool_change(pool: PlannedPool, layout: Layout, trusted: Trusted, said: Iter
 
 def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable[Difference]) -> Iterator[Step]:
     """Yield what takes an image that exists to what is wanted: its place and form first, then what is in it."""
-    from narvet.apply.move import MoveImage, RemoveOldImage
+    from narvet.apply.move import RemoveOldImage
 
     folders = tuple(store.path for store in layout.stores)
     if disk.name in layout.left_behind:
@@ -261,15 +286,29 @@ def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable
         inside = [one for one in inside if one.aspect is not Aspect.SMALLER or one.where.partition]
         changed = replace(disk, wanted=replace(disk.wanted, image=there))
         yield from _change(changed, found, own, inside, layout, _with(trust, found))
-        yield MoveImage(disk.name, disk.guest, found, disk.wanted, disk.spec, folders, _with(trust, found))
+        yield from _moved(disk, found, disk.wanted, disk.spec, folders, trust)
     else:
         spec = replace(disk.spec, size=image_format(disk.wanted.image.format).fit(found.size, disk.spec.block_size))
         moved = replace(found, image=replace(disk.wanted.image, size=spec.size))
-        yield MoveImage(disk.name, disk.guest, found, moved, spec, folders, _with(trust, found))
+        yield from _moved(disk, found, moved, spec, folders, trust)
         inside = [
             one for one in inside if one.aspect is not Aspect.LARGER or one.where.partition or one.asked != spec.size
         ]
         yield from _change(disk, moved, own, inside, layout, trust)
+
+
+def _moved(
+    disk: PlannedDisk, found: Disk, wanted: Disk, spec: ImageSpec, folders: tuple[str, ...], trust: Trust
+) -> Iterator[Step]:
+    """Yield what brings an image from where it was found to its place; between hosts the old one goes by itself."""
+    from narvet.apply.move import BringImage, MoveImage, RemoveOldImage
+
+    about = disk.name, disk.guest, found, wanted, spec, folders, _with(trust, found)
+    if found.image.host == wanted.image.host:
+        yield MoveImage(*about)
+        return
+    yield BringImage(*about)
+    yield RemoveOldImage(*about)
 
 
 def _change(
@@ -338,6 +377,10 @@ class Trusted:
     def of(self, disk: PlannedDisk, *paths: str) -> Trust:
         """Return what is to be known for a step about a disk that reads the images at `paths`."""
         return self._of(self._disks[disk.name], paths)
+
+    def of_origin(self, origin: Origin) -> Trust:
+        """Return what is to be known for a step that reads an origin."""
+        return self._of(origin.host, [origin.path])
 
     def of_pool(self, pool: PlannedPool) -> Trust:
         """Return what is to be known for a step about a pool."""

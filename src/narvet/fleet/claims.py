@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from uuid import UUID, uuid4
 
+from narvet.fleet.standing import standing
 from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import RefusedError, printable
 
@@ -25,8 +26,6 @@ _FRESH = 20.0  # seconds after its last step in which a claim counts
 _RENEWED = 5.0  # seconds between two signs of life while a step is done
 _PATIENCE = 60.0  # seconds that a new write waits for the steps of one that was cut off
 _MOST = 4096
-_folder: Path | None = None
-"""The folder that this host's stores and roots are in; None where this process is no host's."""
 
 
 @dataclass(frozen=True)
@@ -41,27 +40,6 @@ class Run:
     def of(cls, identity: UUID, sheet: Path) -> Run:
         """Return a new run over the sheet at a path, whose name this process holds."""
         return cls(identity, f"{socket.gethostname()}:{sheet.resolve()}", uuid4().hex)
-
-
-def be_host(folder: Path) -> None:
-    """Have this process do steps of others in a folder, and nowhere else."""
-    global _folder  # noqa: PLW0603 (a process is a host's, or is not)
-    _folder = folder
-
-
-def placed(path: str) -> str:
-    """Return a path that starts in this host's folder, if it is relative and this process is a host's."""
-    return path if _folder is None else os.path.join(_folder, path)  # noqa: PTH118 (texts)
-
-
-def stay_inside(*paths: str) -> None:
-    """Raise RefusedError for a path that does not lie in this host's folder, if this process is one's."""
-    if _folder is None:
-        return
-    top = os.path.realpath(_folder)
-    for path in paths:
-        if os.path.commonpath((top, os.path.realpath(path))) != top:
-            raise RefusedError(f"{printable(path)}: this host's folder is {_folder}, and that is not in it")
 
 
 @runs_elsewhere
@@ -102,7 +80,7 @@ def claimed(run: Run | None) -> Iterator[None]:
     Raises:
         RefusedError: the sheet is another run's by now.
     """
-    if run is None or _folder is None:
+    if run is None or standing().folder is None:
         yield
         return
     with _opened(run) as handle:
@@ -135,7 +113,7 @@ def _opened(run: Run) -> Iterator[int]:
 
 
 def _path(run: Run) -> Path:
-    return (_folder or Path()) / f".{run.identity}.narvet-claim"
+    return (standing().folder or Path()) / f".{run.identity}.narvet-claim"
 
 
 def _told(handle: int) -> dict[str, object]:

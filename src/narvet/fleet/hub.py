@@ -15,7 +15,6 @@ from tempfile import TemporaryDirectory
 from typing import Any
 from uuid import uuid4
 
-from narvet.fleet.claims import be_host
 from narvet.fleet.engine import processors
 from narvet.fleet.network import (
     HOST_ANSWERS,
@@ -28,6 +27,7 @@ from narvet.fleet.network import (
     security,
 )
 from narvet.fleet.processes import end_with_parent
+from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.ground.errors import RefusedError, RequestError
 
 _NOWHERE = "127.0.0.1:0"  # where the engine's own pages would be, if it had any
@@ -71,12 +71,13 @@ def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificat
         raise RequestError(f"{folder}: there is no such folder; name the one that this host's stores and roots are in")
     count = jobs or processors()
     address = endpoint(hub_address, certificates)
+    standing = Standing(folder, address_towards(hub_address), certificates and certificates.resolve())
 
     async def run(up: Callable[[str], None], over: asyncio.Event) -> None:
         patience = _FIRST
         while not over.is_set():
             context = multiprocessing.get_context("spawn")
-            pool = ProcessPoolExecutor(count, context, initializer=_begin, initargs=(str(folder),))
+            pool = ProcessPoolExecutor(count, context, initializer=_begin, initargs=(standing,))
             list(pool.map(_ready, range(2 * count)))  # so that the first call need not wait for a process
             with TemporaryDirectory(prefix="narvet-host-") as scratch:
                 worker = distributed().Worker(
@@ -124,9 +125,9 @@ def _ready(number: int) -> int:
 _CALLS = "narvet.apply.execute"  # what most calls are to; a call loads whatever it names
 
 
-def _begin(folder: str) -> None:
+def _begin(standing: Standing) -> None:
     end_with_parent()
-    be_host(Path(folder))
+    stand(standing)
 
 
 @contextmanager

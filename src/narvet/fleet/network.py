@@ -29,7 +29,8 @@ _KNOWN = {
 _NEVER = {"PUT", "BINPUT", "LONG_BINPUT", "EXT1", "EXT2", "EXT4", "INST", "OBJ", "PERSID", "BINPERSID"}
 """Signs of pickles that today's writers do not write; the first of them can ask for any amount of memory."""
 _ERRORS = ("distributed.", "asyncio.", "concurrent.futures", "builtins")
-_NAMES = ("ca.pem", "cert.pem", "key.pem")
+PEM_NAMES = ("ca.pem", "cert.pem", "key.pem")
+"""The files of a folder of certificates: whose count, the own one, and its key."""
 _LOCAL = ("127.0.0.1", "::1", "localhost")
 
 HUB_ANSWERS = {
@@ -163,10 +164,10 @@ def security(certificates: Path | None) -> Any:
     """
     if certificates is None:
         return None
-    ca, cert, key = (certificates / name for name in _NAMES)
+    ca, cert, key = (certificates / name for name in PEM_NAMES)
     for path in (ca, cert, key):
         if not path.is_file():
-            raise RequestError(f"{path}: there is no such file; the folder has {', '.join(_NAMES)}, in PEM")
+            raise RequestError(f"{path}: there is no such file; the folder has {', '.join(PEM_NAMES)}, in PEM")
     pair = {f"tls_{who}_{what}": str(path) for who in ("client", "scheduler", "worker")
             for what, path in (("cert", cert), ("key", key))}  # fmt: skip
     return distributed().Security(tls_ca_file=str(ca), require_encryption=True, **pair)

@@ -11,6 +11,7 @@ from uuid import uuid4
 from narvet.fleet.engine import Outcome, Then, outcome_of
 from narvet.fleet.network import distributed, endpoint, resource_of, security
 from narvet.fleet.processes import carried_out
+from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.fleet.wire import call_packed, unpacked
 from narvet.ground.errors import NarvetError, RefusedError
 
@@ -31,6 +32,7 @@ class Over:
             )  # fmt: skip
         except OSError as error:
             raise RefusedError(f"{address}: no hub answers there ({str(error)[:100]}); start one: narvet hub") from None
+        stand(Standing(None, address_towards(address), certificates))
         self._widths: dict[str, int] = {}
         self._gone: set[str] = set()  # hosts that a call was lost on
         self._fetch = ThreadPoolExecutor(_FETCH)  # an answer that is lost keeps only one waiting
@@ -105,6 +107,7 @@ class Over:
     def stop(self) -> None:
         """Leave the hub; what was not begun is dropped."""
         self._client.close(timeout=5)
+        stand(Standing())
         self._fetch.shutdown(wait=False, cancel_futures=True)
 
 

@@ -56,6 +56,11 @@ class Image:
     ordered: str = ""
     host: str = ""
 
+    @property
+    def place(self) -> str:
+        """Where it lies, with its host if that is another machine."""
+        return f"{self.host}:{self.path}" if self.host else self.path
+
 
 @dataclass(frozen=True, slots=True)
 class Mount:

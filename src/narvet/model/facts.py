@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 class OriginFacts:
     """The image that a disk starts as a copy of, or is a child of; `problem` says why it cannot be used.
 
-    `data` is the bytes it may hold data in, `base` what a child records of it, `disk` the sheet's disk that it is, and
-    `is_base` tells whether the disk's existing image is a child of it.
+    `host` is where it lies, empty for this machine. `data` is the bytes it may hold data in, `base` what a child
+    records of it, `disk` the sheet's disk that it is, and `is_base` tells whether the disk's existing image is a child
+    of it.
     """
 
     path: str
@@ -30,6 +31,7 @@ class OriginFacts:
     disk: str | None = None
     is_base: bool = False
     problem: str = ""
+    host: str = ""
 
 
 @dataclass(frozen=True)
@@ -54,22 +56,21 @@ class Recorded:
 class Facts:
     """All facts for one sheet. `origins` has the disks that are copies or children, by name.
 
-    `ledger` is what was made earlier, `moving` the old paths of images whose move was cut off, by disk; `anew` are the
-    disks that are to be made although they were made before. `doors` is what is seen of guests through their doors,
-    `plugged` the guests and the ways in which images that were found are plugged in, by their paths,
-    and `unread` the disks that were therefore not read in full.
-    `devices` are the real devices that stand for disks, by the disks' names; `apart` are disks that are real devices of
-    a guest, with its name, which only a Narvet inside that guest can see. `only` are the disks that are to be written,
-    all of them if it is empty. `volumes_asked` is what `Recorded.asked` is, of volumes of pools by the names that
-    findings have for them. `left_roots` are roots that entries went into earlier and that are no guest's now, with
-    the names of their systems. `begun_volumes` are the disks whose volumes were begun to be ordered, and not finished,
-    with the marks of these orders.
+    `ledger` is what was made earlier, `moving` the old hosts and paths of images whose move was cut off, by disk;
+    `anew` are the disks that are to be made although they were made before. `doors` is what is seen of guests through
+    their doors, `plugged` the guests and the ways in which images that were found are plugged in, by their paths, and
+    `unread` the disks that were therefore not read in full. `devices` are the real devices that stand for disks, by
+    the disks' names; `apart` are disks that are real devices of a guest, with its name, which only a Narvet inside
+    that guest can see. `only` are the disks that are to be written, all of them if it is empty. `volumes_asked` is
+    what `Recorded.asked` is, of volumes of pools by the names that findings have for them. `left_roots` are roots
+    that entries went into earlier and that are no guest's now, with the names of their systems. `begun_volumes` are
+    the disks whose volumes were begun to be ordered, and not finished, with the marks of these orders.
     """
 
     found: Estate = field(default_factory=Estate)
     origins: Mapping[str, OriginFacts] = field(default_factory=dict)
     ledger: tuple[Recorded, ...] = ()
-    moving: Mapping[str, str] = field(default_factory=dict)
+    moving: Mapping[str, tuple[str, str]] = field(default_factory=dict)
     anew: frozenset[str] = frozenset()
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     plugged: Mapping[str, tuple[tuple[str, Plugged], ...]] = field(default_factory=dict)

@@ -60,10 +60,16 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Origin:
-    """The image at `path`, which a disk starts as a copy of, or is a child of."""
+    """The image at `path` on a host, empty for this machine, which a disk starts as a copy of, or is a child of."""
 
     how: Literal["copy", "child"]
     path: str
+    host: str = ""
+
+    @property
+    def place(self) -> str:
+        """Where it lies, with its host if that is another machine."""
+        return f"{self.host}:{self.path}" if self.host else self.path
 
 
 @dataclass(frozen=True, slots=True)

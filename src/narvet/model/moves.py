@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
-from typing import TYPE_CHECKING, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from narvet.ground.units import show_bytes
 
@@ -214,6 +215,36 @@ class Announced(Protocol):
     @property
     def intent(self) -> dict[str, object]:
         """What the ledger keeps of it beforehand, empty for nothing."""
+
+
+@dataclass(frozen=True)
+class Question:
+    """What a step has to know of another host: a call that is done there, with its arguments and the run it is for."""
+
+    host: str
+    call: Callable[..., object]
+    args: tuple[object, ...]
+
+
+@runtime_checkable
+class Asks(Protocol):
+    """A step that needs an answer of another host before it begins."""
+
+    @property
+    def question(self) -> Question | None:
+        """What is asked, None for nothing."""
+
+    def answered(self, answer: Any) -> Step:
+        """Return the step with its answer."""
+
+
+@runtime_checkable
+class IsElsewhere(Protocol):
+    """A step that is done on another host than the one its disk is to be on."""
+
+    @property
+    def host(self) -> str:
+        """That host, empty for this machine."""
 
 
 @runtime_checkable

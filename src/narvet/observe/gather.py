@@ -9,12 +9,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from narvet.block.names import is_working_name, real_paths
-from narvet.fleet.claims import stay_inside
 from narvet.fleet.engine import all_of
+from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import Link, chain, open_links
 from narvet.formats.images.children import base_of
+from narvet.formats.images.contract import ImageFormat
 from narvet.formats.images.trust import Trust
 from narvet.ground.errors import NarvetError, RequestError
 from narvet.ground.findings import image_place
@@ -64,7 +65,8 @@ def look_at(part: Part) -> Facts:
     }
     own = {name: sheet.disk[name] for name in part.disks}
     places = {name: Path(image_path(folders[form.store], name, form.format)) for name, form in own.items()}
-    trust = _trust(own, path.parent, places)
+    named = {name: form for name, form in own.items() if name not in part.away}
+    trust = _trust(own, path.parent, places, (form.base or form.copy_of for form in named.values()), part.lends)
     deep = part.deep
     unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
     disks = {
@@ -75,7 +77,7 @@ def look_at(part: Part) -> Facts:
     strays, guests = tuple[Disk, ...](), dict[str, Guest]()
     left_roots: tuple[tuple[str, Guest], ...] = ()
     if part.is_first:
-        elsewhere = (*(one.path for one in told.made), *told.moving.values())
+        elsewhere = (*(one.path for one in told.made), *(path for _, path in told.moving.values()))
         there = [folder for name, folder in folders.items() if exists[name]]
         known = [os.path.join(folders[store], name) for store, name in part.known]  # noqa: PTH118 (many)
         strays = tuple(_strays(there, known, elsewhere, trust))
@@ -84,7 +86,7 @@ def look_at(part: Part) -> Facts:
     found = Estate(disks, guests, stores, strays, {one.pool.id: one for one in _pools(part, disks, trust, unread)})
     return Facts(
         found,
-        _origins(own, path.parent, places, disks, trust),
+        _origins(named, path.parent, places, disks, trust) | _lent(part.lends, trust),
         doors=doors,
         plugged=_plugged(doors, (*disks.values(), *strays)),
         unread=unread,
@@ -96,15 +98,18 @@ def _paths_of(part: Part) -> Iterator[str]:
     """Yield the paths that a part of a sheet names."""
     for store in part.sheet.store.values():
         yield store.path
+    yield from (path for _, path in part.lends)
     for name in part.disks:
         form = part.sheet.disk[name]
+        if name in part.away:
+            continue
         yield from (path for path in (form.copy_of, form.base) if path is not None)
     for guest in part.sheet.guest.values():
         root, door = guest.root_form, guest.door
         yield from (root.image, *root.members) if root else ()
         yield from (path for path in (door.qmp, door.ovf) if path is not None) if door else ()
     yield from (one.path for one in part.history.made)
-    yield from part.history.moving.values()
+    yield from (path for _, path in part.history.moving.values())
 
 
 def _store(part: Part, name: str, folder: str) -> Store:
@@ -201,11 +206,17 @@ def _sector_size(form: DiskForm) -> int | None:
     return form.sector_size if form.copy_of is form.base is None else None
 
 
-def _trust(disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path]) -> Trust:
+def _trust(
+    disks: Mapping[str, DiskForm],
+    folder: Path,
+    places: Mapping[str, Path],
+    origins: Iterable[str | None],
+    lends: Iterable[tuple[str, str]],
+) -> Trust:
     """Return what a sheet says of images: the formats of its disks, and which images it names."""
     paths = real_paths(str(places[name]) for name in disks)
     formats = {path: form.format for path, form in zip(paths, disks.values(), strict=True)}
-    named = [folder / name for form in disks.values() for name in (form.base, form.copy_of) if name is not None]
+    named = [folder / name for name in (*origins, *(path for _, path in lends)) if name is not None]
     return Trust(formats, frozenset({*formats, *(os.path.realpath(path) for path in named)}))
 
 
@@ -243,21 +254,36 @@ def _origins(
     return origins
 
 
+def _lent(lends: Iterable[tuple[str, str]], trust: Trust) -> dict[str, OriginFacts]:
+    """Return what is known of images that disks on other hosts are copies of, each looked at once."""
+    looked_at: dict[str, OriginFacts] = {}
+    for _, path in lends:
+        real = os.path.realpath(path)
+        if real not in looked_at:
+            looked_at[real] = _of_origin(Path(real), trust)
+    return {name: looked_at[os.path.realpath(path)] for name, path in lends}
+
+
 def _origin(path: Path, image: Path, form: DiskForm, made: Disk | None, trust: Trust) -> OriginFacts:
     base = made.image.base if made else None
     is_base = base is not None and os.path.realpath(base) == str(path)
+    child = None if form.base is None else (image, image_format(form.format))
+    return replace(_of_origin(path, trust, child), is_base=is_base)
+
+
+def _of_origin(path: Path, trust: Trust, child: tuple[Path, ImageFormat] | None = None) -> OriginFacts:
+    """Return what is known of an image that a disk is to be a copy of, or a `child` at a path in a format."""
     try:
         links = chain(path, trust)
         there = survey(str(path), deep=False, trust=trust)
         damaged = next((one.message for one in there.findings if rules.image_damaged.made(one)), None)
         if damaged is not None:
-            return OriginFacts(str(path), is_base=is_base, problem=damaged)
-        if form.base is not None:
-            about, _ = base_of(links[0], image, image_format(form.format))
-            return OriginFacts(str(path), there, base=about, is_base=is_base)
-        return OriginFacts(str(path), there, _data(links), is_base=is_base)
+            return OriginFacts(str(path), problem=damaged)
+        if child is not None:
+            return OriginFacts(str(path), there, base=base_of(links[0], *child)[0])
+        return OriginFacts(str(path), there, _data(links))
     except NarvetError as error:
-        return OriginFacts(str(path), is_base=is_base, problem=str(error))
+        return OriginFacts(str(path), problem=str(error))
 
 
 def _data(links: list[Link]) -> int:

@@ -58,13 +58,13 @@ class History:
     """What a ledger says of what was done on one host.
 
     `made` are the images that were made and not removed since, by the paths they were made at; `moving` those that are
-    being moved and not yet removed, by disk, with their old paths; `begun` the disks whose volumes were begun to be
-    ordered and not finished, with their marks. `entries` are the entries that were written into guests' roots, as
-    lines, whatever became of them, `roots` those roots, as keys of a sheet for their guests, with those names.
+    being moved and not yet removed, by disk, with their old hosts and paths; `begun` the disks whose volumes were begun
+    to be ordered and not finished, with their marks. `entries` are the entries that were written into guests' roots,
+    as lines, whatever became of them, `roots` those roots, as keys of a sheet for their guests, with those names.
     """
 
     made: tuple[Recorded, ...] = ()
-    moving: Mapping[str, str] = field(default_factory=dict)
+    moving: Mapping[str, tuple[str, str]] = field(default_factory=dict)
     begun: Mapping[str, str] = field(default_factory=dict)
     entries: frozenset[str] = frozenset()
     roots: tuple[tuple[str, Mapping[str, Any]], ...] = ()
@@ -94,7 +94,8 @@ def histories(ledger: Path) -> Histories:
         rows[str(line.get("host", ""))].append(line)
     whole = _history(ledger, lines)
     own = {host: _history(ledger, some) for host, some in rows.items()} if len(rows) > 1 else dict.fromkeys(rows, whole)
-    return Histories(whole, own, _volumes_asked(lines))
+    hosts = {host: replace(one, moving=_moving_from(host, whole)) for host, one in own.items()}
+    return Histories(whole, hosts, _volumes_asked(lines))
 
 
 def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
@@ -104,15 +105,24 @@ def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
     )  # fmt: skip
 
 
-def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, str]:
-    found: dict[str, str] = {}
+def _moving_from(host: str, whole: History) -> dict[str, tuple[str, str]]:
+    return {disk: there for disk, there in whole.moving.items() if there[0] == host}
+
+
+def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[str, str]]:
+    found: dict[str, tuple[str, str]] = {}
     for line in rows:
         disk, old = str(line.get("disk", "")), str(line.get("from", ""))
         if line.get("did") == "moving" and "\0" not in old:
-            found[disk] = os.path.normpath(ledger.parent / old)
-        elif line.get("did") in ("image", "image removed"):
-            found.pop(disk, None)
+            found[disk] = _from_host(line), os.path.normpath(ledger.parent / old)
+        elif line.get("did") == "image removed" or (line.get("did") == "image" and "from_host" not in line):
+            found.pop(disk, None)  # what came from another host is to be removed there still
     return found
+
+
+def _from_host(line: Mapping[str, Any]) -> str:
+    """Return the host that an image comes from: that of the line, unless it tells of another."""
+    return str(line.get("from_host", line.get("host", "")))
 
 
 def begun_devices(ledger: Path) -> dict[str, str]:
@@ -158,7 +168,7 @@ def _recorded(ledger: Path, rows: Iterable[dict[str, Any]]) -> tuple[Recorded, .
             asked = line.get("asked")
             kept = {str(key): str(value) for key, value in asked.items()} if isinstance(asked, dict) else {}
             native_id = str(line.get("id") or "")
-            before = found.pop((host, str(line.get("from", ""))), None) or found.get((host, path))
+            before = found.pop((_from_host(line), str(line.get("from", ""))), None) or found.get((host, path))
             kept = kept or dict(before.asked if before else {})
             names = (*before.names, *([before.disk] if before.disk != disk else [])) if before else ()
             slot = _slot(line.get("slot")) or (before.slot if before else None)

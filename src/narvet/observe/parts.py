@@ -14,11 +14,11 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.model.estate import Disk, Estate, Store
-from narvet.model.facts import Facts
+from narvet.model.facts import Facts, OriginFacts
 from narvet.observe.ledger import Histories, History
 from narvet.plan.disks import image_path
 from narvet.sheet.form import Sheet
-from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest
+from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest, origin_of
 
 _AT_ONCE = 250
 """Disks in a part; fewer are not worth another process."""
@@ -29,7 +29,8 @@ class Part:
     """What of a sheet is looked at in one go: `disks` of it on one `host`, with the `deep` ones checked in full.
 
     The first part of a host has its stores and guests too; `known` are the names of the images of all its disks there,
-    with their stores. `sheet` is no more of the sheet than it takes, and `path` where that is.
+    with their stores. `sheet` is no more of the sheet than it takes, and `path` where that is. `lends` are the images
+    here that disks on other hosts are copies of, by disk; `away` are the disks here that come from other hosts.
     """
 
     host: str
@@ -40,6 +41,8 @@ class Part:
     deep: frozenset[str]
     is_first: bool = True
     known: tuple[tuple[str, str], ...] = field(default=())
+    lends: tuple[tuple[str, str], ...] = field(default=())
+    away: frozenset[str] = frozenset()
 
 
 def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) -> Iterator[Part]:
@@ -53,7 +56,10 @@ def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) ->
         stores[store.host or THIS_MACHINE].append(name)
     for name in sheet.guest:
         guests[host_of_guest(sheet, name)].append(name)
-    for host in dict.fromkeys((*stores, *guests)) or (THIS_MACHINE,):
+    lends = _lends(sheet)
+    away = frozenset(name for given in lends.values() for name, _ in given)
+    known = (host for host in told.hosts if host in sheet.host)  # what was made there may still lie there
+    for host in dict.fromkeys((*stores, *guests, *known, *lends)) or (THIS_MACHINE,):
         here = sheet.model_copy(update={"store": {name: sheet.store[name] for name in stores[host]}})
         own = dict.fromkeys(guests[host])
         chunks = list(_chunks(sheet, kept[host], _absent(sheet, path, kept[host]) if host == THIS_MACHINE else set()))
@@ -68,8 +74,29 @@ def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) ->
                     "pool": sheet.pool if first else {},
                 }
             )
-            known = tuple(_known(sheet, kept[host])) if first else ()
-            yield Part(host, some, path, told.of(host), tuple(names), deep & frozenset(names), first, known)
+            names_there = tuple(_known(sheet, kept[host])) if first else ()
+            yield Part(
+                host,
+                some,
+                path,
+                told.of(host),
+                tuple(names),
+                deep & frozenset(names),
+                first,
+                names_there,
+                tuple(lends[host]) if first else (),
+                away & frozenset(names),
+            )
+
+
+def _lends(sheet: Sheet) -> dict[str, list[tuple[str, str]]]:
+    """Return by host the disks on other hosts that are copies of images there, with these."""
+    found: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    for name, form in sheet.disk.items() if sheet.host else ():
+        origin = origin_of(sheet, form)
+        if origin is not None and origin[0] != host_of_disk(sheet, form):
+            found[origin[0]].append((name, origin[1]))
+    return found
 
 
 def _known(sheet: Sheet, names: Iterable[str]) -> Iterator[tuple[str, str]]:
@@ -155,9 +182,13 @@ def _marked(host: str, facts: Facts) -> Facts:
     def disk(one: Disk) -> Disk:
         return replace(one, image=replace(one.image, host=host))
 
+    def origin(one: OriginFacts) -> OriginFacts:
+        return replace(one, host=host, found=disk(one.found) if one.found else None)
+
     found = facts.found
     return replace(
         facts,
+        origins={name: origin(one) for name, one in facts.origins.items()},
         found=replace(
             found,
             stores={name: store(one) for name, one in found.stores.items()},

@@ -13,7 +13,7 @@ from narvet.formats.tables import table_format
 from narvet.ground.findings import Place, disk_place
 from narvet.ground.units import show_binary
 from narvet.guests import guest_system
-from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition
+from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Image, Partition
 from narvet.model.facts import OriginFacts, Recorded
 from narvet.model.layout import Origin
 from narvet.model.moves import Answer, Aspect, Difference, Value
@@ -103,9 +103,7 @@ def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool
     if found is None:
         yield Difference(where, Aspect.IMAGE, f"an image at {wanted.path}", None)
         return
-    yield from _compared(where, Aspect.PLACE, wanted.path, found.path)
-    form = Aspect.FORMAT if wanted.path == found.path else Aspect.FORM
-    yield from _compared(where, form, wanted.image.format, found.image.format)
+    yield from _placed(where, wanted.image, found.image)
     if wanted.image.format == found.image.format:
         yield from _compared(where, Aspect.ATTACHED, wanted.image.attached or None, found.image.attached or None)
         yield from _compared(where, Aspect.ORDERED, wanted.image.ordered, found.image.ordered)
@@ -126,6 +124,16 @@ def diff_disk(where: Place, wanted: Disk, found: Disk | None, *, is_copied: bool
             yield Difference(finding.where, Aspect.SOUNDNESS, "sound", finding.message)
     if not is_copied:
         yield from _partitions(wanted, found, where)
+
+
+def _placed(where: Place, wanted: Image, found: Image) -> Iterator[Difference]:
+    """Yield how place and format differ; an image that goes elsewhere can get another format on the way."""
+    places = wanted.path, found.path
+    if wanted.host != found.host:
+        places = wanted.place, found.place
+    yield from _compared(where, Aspect.PLACE, *places)
+    form = Aspect.FORM if places[0] != places[1] else Aspect.FORMAT
+    yield from _compared(where, form, wanted.format, found.format)
 
 
 def _partitions(wanted: Disk, found: Disk, where: Place) -> Iterator[Difference]:

@@ -95,7 +95,7 @@ def _moved(disk: PlannedDisk, there: Disk, host: str) -> Finding:
     kind = there.image.format
     if there.image.host != host:
         where = f"host {there.image.host}" if there.image.host else "this machine"
-        remedy = f"set store back, or bring the file there to {disk.path} yourself: no image goes to another host"
+        remedy = f"set store back, or bring the file there to {disk.path} yourself"
         return rules.image_elsewhere.error(disk_place(disk.name), disk.name, f"{there.path} on {where}", kind, remedy)
     if kind not in (disk.wanted.image.format, "unknown"):
         remedy = f'set format = "{kind}", or recast it to {disk.path} and move {there.path} away'

@@ -110,7 +110,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
                 if rules.cannot_be_changed.made(one)
             ),
             *(
-                Difference(disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.path}, which was to be moved")
+                Difference(disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.image.place}, which was to be moved")
                 for name, one in moved.left_behind.items()
             ),
             *earlier_differences(earlier),
@@ -159,8 +159,12 @@ def _disk(
     else:
         there = facts.origins[disk.name]
         existing = facts.found.disks.get(disk.name)
-        origin = Origin("child" if disk.is_child else "copy", there.path)
+        origin = Origin("child" if disk.is_child else "copy", there.path, there.host)
         image, said = plan_origin(disk, path, there, existing, sheet.ids(disk.name).image, sheet.dated)
+    host = facts.found.stores[disk.store].host
+    if host:
+        placed = replace(image.wanted.image, host=host)
+        image = replace(image, wanted=replace(image.wanted, image=placed))
     spec = with_order(image.spec, disk, sheet, facts)
     if spec.order is not None:
         ordered = replace(image.wanted.image, attached=disk.guest, ordered=spec.order.told)

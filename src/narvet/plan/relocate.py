@@ -40,14 +40,14 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     for name, disk in sheet.disks.items():
         if disk.origin_path is not None or name in facts.anew:
             continue
-        ids, host = _ids(disk, sheet), facts.found.stores[disk.store].host
+        ids = _ids(disk, sheet)
         if name in found:
-            old = strays.get((host, normpath(facts.moving[name]))) if name in facts.moving else None
+            old = strays.get(facts.moving[name]) if name in facts.moving else None
             if old is not None and _carries(old, ids) and _carries(found[name], ids):
                 behind[name] = old
             continue
-        candidates = [strays[host, path] for path in known.places(disk) if (host, path) in strays]
-        own = [one for one in candidates if _carries(one, ids) and (host, normpath(one.path)) not in others]
+        candidates = [strays[place] for place in known.places(disk) if place in strays]
+        own = [one for one in candidates if _carries(one, ids) and (one.image.host, normpath(one.path)) not in others]
         if len(own) == 1:
             found[name] = own[0]
     taken = {(one.image.host, one.path) for one in (*found.values(), *behind.values())}
@@ -69,25 +69,30 @@ def _carries(image: Disk, ids: Iterable[str]) -> bool:
     return not has_errors(image.findings) and bool(carried & set(ids))
 
 
+_HostPath = tuple[str, str]
+"""A host, empty for this machine, and a plain path there."""
+
+
 class _Known:
     """Where the images of disks may lie besides their places, by names that the disks have or had."""
 
     def __init__(self, sheet: ResolvedSheet, facts: Facts) -> None:
         """Gather it: of stores only what lies there, as a sheet may have many, and many disks."""
         self._facts = facts
-        self._made, self._usual = dict[str, list[str]](), dict[str, list[str]]()
+        self._made, self._usual = dict[str, list[_HostPath]](), dict[str, list[_HostPath]]()
         for one in facts.ledger:
-            self._made.setdefault(one.disk, []).append(normpath(one.path))
-        stores = {normpath(facts.found.stores[name].path) for name in sheet.stores}
-        for path in (normpath(one.path) for one in facts.found.strays):
+            self._made.setdefault(one.disk, []).append((one.host, normpath(one.path)))
+        stores = {(facts.found.stores[name].host, normpath(facts.found.stores[name].path)) for name in sheet.stores}
+        for host, path in ((one.image.host, normpath(one.path)) for one in facts.found.strays):
             folder, name = split(path)
-            for ending in map(ending_of, FORMATS) if folder in stores else ():
+            for ending in map(ending_of, FORMATS) if (host, folder) in stores else ():
                 if name.endswith(ending):
-                    self._usual.setdefault(name.removesuffix(ending), []).append(path)
+                    self._usual.setdefault(name.removesuffix(ending), []).append((host, path))
 
-    def places(self, disk: ResolvedDisk) -> Iterator[str]:
-        """Yield where something lies that may be the image of a disk, each once, as plain paths."""
+    def places(self, disk: ResolvedDisk) -> Iterator[_HostPath]:
+        """Yield where something lies that may be the image of a disk, each once."""
         names = [disk.name, *([disk.was] if disk.was else [])]
-        there = (path for known in (self._made, self._usual) for name in names for path in known.get(name, ()))
-        here = normpath(image_path(self._facts.found.stores[disk.store].path, disk.name, disk.format))
-        yield from dict.fromkeys(path for path in there if path != here)
+        there = (place for known in (self._made, self._usual) for name in names for place in known.get(name, ()))
+        store = self._facts.found.stores[disk.store]
+        here = store.host, normpath(image_path(store.path, disk.name, disk.format))
+        yield from dict.fromkeys(place for place in there if place != here)

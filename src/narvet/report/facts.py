@@ -297,7 +297,7 @@ def _planned(disk: PlannedDisk) -> plans.DiskFacts:
         "slot": disk.slot,
         "ordered": _ordered(disk.spec.order) if disk.spec.order else None,
         "plug": _plug(disk),
-        "origin": {"how": disk.origin.how, "path": disk.origin.path} if disk.origin else None,
+        "origin": {"how": disk.origin.how, "path": disk.origin.place} if disk.origin else None,
         "state": disk.state,
         **_wanted(disk.wanted),
     }

@@ -136,7 +136,8 @@ class DiskForm(Form):
     copy_of: Annotated[
         PathText | None,
         Told(
-            "the disk starts as a copy of this image or device, ids and all; `size` may make it larger",
+            "the disk starts as a copy of this image or device, ids and all; `size` may make it larger; HOST:PATH is "
+            "one on another host",
         ),
     ] = None
     base: Annotated[

@@ -16,6 +16,15 @@ def host_of_disk(sheet: Sheet, form: DiskForm) -> str:
     return (store.host or THIS_MACHINE) if store is not None else THIS_MACHINE
 
 
+def origin_of(sheet: Sheet, form: DiskForm) -> tuple[str, str] | None:
+    """Return host and path of the image that a disk comes from, None for none: on the disk's host, or as HOST:PATH."""
+    named = form.copy_of or form.base
+    if named is None:
+        return None
+    host, colon, path = named.partition(":")
+    return (host, path) if colon and host in sheet.host else (host_of_disk(sheet, form), named)
+
+
 def host_of_guest(sheet: Sheet, name: str) -> str:
     """Return the host that a guest's root is on, empty for this machine."""
     form = sheet.guest.get(name)
@@ -43,7 +52,7 @@ def located(sheet: Sheet, folder: str) -> Sheet:
         for name, form in sheet.guest.items()
     }
     disks = {
-        name: _located_disk(form, folder_of(sheet, host, folder)) if (host := host_of_disk(sheet, form)) else form
+        name: _located_disk(sheet, form, folder) if form.copy_of or form.base else form
         for name, form in sheet.disk.items()
     }
     return sheet.model_copy(update={"store": stores, "guest": guests, "disk": disks})
@@ -62,9 +71,14 @@ def _located_guest(form: GuestForm, folder: str) -> GuestForm:
     return form.model_copy(update=update) if update else form
 
 
-def _located_disk(form: DiskForm, folder: str) -> DiskForm:
-    named = {key: _from(folder, path) for key in ("copy_of", "base") if (path := getattr(form, key)) is not None}
-    return form.model_copy(update=named) if named else form
+def _located_disk(sheet: Sheet, form: DiskForm, folder: str) -> DiskForm:
+    found = origin_of(sheet, form)
+    if found is None or found[0] == THIS_MACHINE:
+        return form
+    host, path = found
+    there = _from(folder_of(sheet, host, folder), path)
+    key = "copy_of" if form.base is None else "base"
+    return form.model_copy(update={key: there if host == host_of_disk(sheet, form) else f"{host}:{there}"})
 
 
 def _from(folder: str, path: str) -> str:

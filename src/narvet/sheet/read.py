@@ -13,6 +13,7 @@ from narvet.ground.errors import RequestError, nearest
 from narvet.sheet.base import key_of
 from narvet.sheet.files import SheetFiles, sheet_files, text_of
 from narvet.sheet.form import DiskForm, Sheet
+from narvet.sheet.hosts import host_of_disk, origin_of
 from narvet.sheet.lines import KeyPath
 from narvet.sheet.many import expanded
 from narvet.sheet.values import IN_BYTES
@@ -141,6 +142,10 @@ def _strays_of_hosts(sheet: Sheet) -> Iterator[tuple[KeyPath, str]]:
     joined: dict[str, str | None] = {}
     for name, disk in sheet.disk.items() if sheet.host else ():
         store = sheet.store.get(disk.store)
+        origin = origin_of(sheet, disk) if disk.base is not None else None
+        if origin is not None and origin[0] != host_of_disk(sheet, disk):
+            where = ("disk", name, "base")
+            yield where, f"{_show(where)}: a child lies on the host of its base; use copy_of, or a store that is there"
         for index, part in enumerate(disk.partition):
             if part.pool is not None and store is not None and joined.setdefault(part.pool, store.host) != store.host:
                 path_ = ("disk", name, "partition", index, "pool")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
-from narvet.apply.staging import new_image, refuse_taken
+from narvet.apply.staging import new_image, refuse_taken, rights_of
 from narvet.block.leases import lease
 from narvet.block.publish import clear_folders
 from narvet.formats.images import format_for
@@ -54,7 +54,7 @@ def branch(
         _child_spec(chain(base, trust_of_call(base, image_format, bases)), child, kind, block_size)
         return Branched(child, kind.name, base)
     clear_folders(child)
-    with new_image(child, kind, like=base) as built:
+    with new_image(child, kind, rights=rights_of(base)) as built:
         make_child(base, built, child, kind, block_size, trust_of_call(base, image_format, bases))
     return Branched(child, kind.name, base)
 

@@ -15,8 +15,8 @@ from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
-from narvet.apply.copying import PIECE
 from narvet.block.contract import BlockDevice
+from narvet.block.granules import PIECE
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import behind_link, sync_folder

@@ -9,7 +9,7 @@ from pathlib import Path
 from uuid import NAMESPACE_URL
 
 from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
-from narvet.apply.staging import new_image, refuse_taken
+from narvet.apply.staging import new_image, refuse_taken, rights_of
 from narvet.block.publish import clear_folders
 from narvet.formats.images import format_for
 from narvet.formats.images.chain import identify
@@ -79,7 +79,7 @@ def recast(
     if dry:
         refuse_taken(new)
         return Recast(new, kind.name, spec, False, tuple(_remarks(source, kind, spec, wishes.size)))
-    with new_image(new, kind, like=image) as built, metered(on_copied):
+    with new_image(new, kind, rights=rights_of(image)) as built, metered(on_copied):
         changed = copy_disk(source, built, kind, spec)
         if verify:
             verify_copy(source, built, kind, spec, changed)

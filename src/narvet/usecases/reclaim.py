@@ -8,9 +8,9 @@ from itertools import pairwise
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
-from narvet.apply.copying import GRANULE, PIECE, filled
 from narvet.block.contract import BlockDevice
 from narvet.block.files import stored_at
+from narvet.block.granules import GRANULE, PIECE, filled
 from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import behind_link, sync_file

@@ -19,8 +19,8 @@ from narvet.block.leases import lease
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import working_name
 from narvet.block.publish import recover, replace_content, withdraw
-from narvet.fleet.claims import stay_inside
 from narvet.fleet.engine import all_of
+from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from narvet.fleet.claims import placed, stay_inside
 from narvet.fleet.engine import all_of
+from narvet.fleet.standing import placed, stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import format_by_ending
 from narvet.formats.images.trust import Trust, trust_of_call

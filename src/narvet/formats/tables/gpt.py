@@ -240,7 +240,7 @@ class Gpt:
         if second is not None:
             reach = max((part.end for part in _table(header, array, sector_size).partitions), default=0)
             start = offset_of(second[0].partition_entry_lba, sector_size)
-            old = Extent(start, end_of(place, sector_size) - start)
+            old = Extent(start, min(end_of(place, sector_size), copied_to) - start)  # both copies may overlap
             if reach <= old.start < copied_to:
                 device.zero(*old)
                 changed.append(old)

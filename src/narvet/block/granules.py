@@ -1,0 +1,96 @@
+"""What a disk holds, by granules: the runs that are not zero, and a digest that tells whether two disks are alike."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from hashlib import sha256
+
+from narvet.block.ahead import ahead
+from narvet.block.contract import BlockDevice
+from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.units import KIB, MIB, align_down, align_up
+
+PIECE = 2 * MIB  # read and written at once
+GRANULE = 64 * KIB  # the least run of zeros worth leaving out
+
+
+def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
+    """Yield offset and content of the runs that are not zero, in pieces."""
+    with ahead(_pieces(device, extents)) as pieces:
+        for offset, data in pieces:
+            for first, last in filled(data):
+                yield offset + first, memoryview(data)[first:last]
+
+
+def _pieces(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, bytes]]:
+    for start, length in extents:
+        for offset in range(start, start + length, PIECE):
+            yield offset, device.read(offset, min(PIECE, start + length - offset))
+
+
+def filled(data: bytes) -> Iterator[tuple[int, int]]:
+    """Yield first and last byte of the runs of granules that hold anything."""
+    import numpy as np
+
+    whole = len(data) // GRANULE * GRANULE
+    rows = np.frombuffer(data, dtype=np.uint64, count=whole // 8).reshape(-1, GRANULE // 8)
+    # A few words tell of nearly every granule that holds anything.
+    filled = np.asarray(rows[:, :: GRANULE // 64].any(axis=1))
+    filled[~filled] = rows[~filled].any(axis=1)
+    if whole < len(data):
+        filled = np.append(filled, any(data[whole:]))
+    for first, last in runs_of_set(filled).tolist():
+        yield first * GRANULE, min(last * GRANULE, len(data))
+
+
+def whole_granules(extents: Iterable[Extent], size: int) -> Iterator[Extent]:
+    """Yield ascending extents of a disk of `size` bytes widened to whole granules, and joined where they touch then."""
+    start = end = 0
+    for run in extents:
+        first = align_down(run.start, GRANULE)
+        if first > end:
+            if end:
+                yield Extent(start, end - start)
+            start = first
+        end = max(end, min(align_up(run.end, GRANULE), size))
+    if end:
+        yield Extent(start, end - start)
+
+
+@dataclass(frozen=True)
+class Content:
+    """What a disk holds: its bytes, and a digest (SHA-256) of the granules that are not zero, with their places.
+
+    It does not tell in which format a disk is kept, nor where that keeps zeros.
+    """
+
+    size: int
+    digest: str
+
+
+class Digest:
+    """The digest of a disk's granules, given in order; `size` is bytes of the disk."""
+
+    def __init__(self, size: int) -> None:
+        self._size = size
+        self._hash = sha256()
+
+    def add(self, offset: int, data: memoryview) -> None:
+        """Add a run of granules, each of which holds something; the last one of a disk may be shorter."""
+        for at in range(0, len(data), GRANULE):
+            self._hash.update((offset + at).to_bytes(8, "big"))
+            self._hash.update(data[at : at + GRANULE])
+
+    @property
+    def content(self) -> Content:
+        """What was added."""
+        return Content(self._size, self._hash.hexdigest())
+
+
+def content_of(device: BlockDevice) -> Content:
+    """Return what a disk holds; every run that its map does not call empty is read."""
+    digest = Digest(device.size)
+    for offset, data in data_runs(device, whole_granules(device.extents(), device.size)):
+        digest.add(offset, data)
+    return digest.content
