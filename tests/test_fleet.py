@@ -10,9 +10,7 @@ import shutil
 import signal
 import subprocess
 import time
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager, suppress
-from hashlib import sha256
+from contextlib import ExitStack, suppress
 from pathlib import Path
 from typing import Any
 
@@ -26,101 +24,21 @@ from narvet.fleet.processes import carried_out
 from narvet.fleet.wire import answered, call_packed, packed, unpacked
 from narvet.ground.errors import ImageError
 from narvet.usecases.layout import work_out
-from tests.certificates import certificates
-from tests.program import IDENTITY, PROGRAM, facts, make_root, rules, run
+from tests.fleets import fleet, host, hosted, keys_in, running, told_by, written
+from tests.program import IDENTITY, PROGRAM, facts, rules, run
 
 TRIES = int(os.environ.get("NARVET_TRIES", "1"))
-KINDS = ("raw", "qcow2", "vhdx", "vmdk")
-FILESYSTEMS = ("ext4", "xfs", "ext4", "swap")
-
-
-def fleet(folder: Path, hosts: int, guests: int, more: str = "") -> Path:
-    """Lay a fleet out in a folder, its sheet in several files; each guest has four disks, two of them joined."""
-    (folder / "racks").mkdir(parents=True)
-    for number in range(1, hosts + 1):
-        (folder / "hosts" / f"rack{number}" / "vault").mkdir(parents=True)
-        (folder / "racks" / f"{number}.toml").write_text(
-            f'[host.rack{number}]\nfolder = "hosts/rack{number}"\n'
-            f'[store.vault{number}]\nhost = "rack{number}"\npath = "vault"\n'
-        )
-    for number in range(1, guests + 1):
-        make_root(folder / "hosts" / f"rack{1 + (number - 1) % hosts}" / f"pc{number:02}")
-    text = f'sheet = 1\nidentity = "{IDENTITY}"\ninclude = ["racks/*.toml"]\n{more}'
-    text += f'[guest.pc]\ncount = {guests}\nhost = "rack{{1-{hosts}}}"\nroot = "{{name}}"\n'
-    for at, kind in enumerate(KINDS):
-        text += f'[disk.d{at}]\nguest = "pc"\nstore = "vault{{1-{hosts}}}"\nsize = "64 MiB"\nformat = "{kind}"\n'
-        text += f'[[disk.d{at}.partition]]\nfilesystem = "{FILESYSTEMS[at]}"\n'
-        text += f'at = "/srv/{{n}}/{at}"\n' if FILESYSTEMS[at] != "swap" else ""
-    for at in range(2):
-        text += f'[disk.m{at}]\nguest = "pc"\nstore = "vault{{1-{hosts}}}"\nsize = "64 MiB"\n'
-        text += f'[[disk.m{at}.partition]]\npool = "cold"\n'
-    text += '[pool.cold]\nguest = "pc"\n[[pool.cold.volume]]\nname = "readings"\nspread = "striped"\nat = "/srv/cold"\n'
-    (folder / "sheet.toml").write_text(text)
-    return folder / "sheet.toml"
-
-
-def written(folder: Path) -> dict[str, str]:
-    """Return what lies on the hosts: each file with what is in it; that nothing is left over is part of it."""
-    found = {}
-    for path in sorted((folder / "hosts").rglob("*")):
-        if path.is_file():
-            found[str(path.relative_to(folder))] = sha256(path.read_bytes()).hexdigest()
-    return found
-
-
-@contextmanager
-def running(*words: str) -> Iterator[subprocess.Popen[str]]:
-    """Run a hub or a host."""
-    command = [str(PROGRAM), *words, "--json"]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
-        try:
-            yield process
-        finally:
-            process.kill()
-            process.communicate()
-
-
-def told_by(process: subprocess.Popen[str]) -> Any:
-    """Return what a hub or a host tells of itself once it is there."""
-    assert process.stdout is not None
-    line = process.stdout.readline()
-    assert line, process.communicate(timeout=10)
-    return json.loads(line)
-
-
-def host(folder: Path, name: str, address: str, *words: str) -> tuple[str, ...]:
-    """Return the call that runs a host of a fleet."""
-    return ("host", name, str(folder / "hosts" / name), "--hub", address, "--jobs", "1", *words)
-
-
-@contextmanager
-def hosted(folder: Path, hosts: int, *words: str) -> Iterator[tuple[str, dict[str, subprocess.Popen[str]]]]:
-    """Run a hub and hosts; yield the hub's address, and all of them by their names."""
-    with ExitStack() as stack:
-        processes = {"hub": stack.enter_context(running("hub", "--at", "127.0.0.1:0", *words))}
-        address = told_by(processes["hub"])["hub"]
-        for number in range(1, hosts + 1):
-            name = f"rack{number}"
-            processes[name] = stack.enter_context(running(*host(folder, name, address, *words)))
-        for name in list(processes)[1:]:
-            assert told_by(processes[name])["host"] == name
-        yield address, processes
 
 
 def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
     """One process, several, and hosts through a hub that is sealed: the same bytes, entries and ledger."""
     outcomes, ledgers = [], []
-    keys = tmp_path / "keys"
-    keys.mkdir()
-    certificates(keys)
-    for old, new in (("authority.pem", "ca.pem"), ("server.pem", "cert.pem"), ("server.key", "key.pem")):
-        (keys / old).rename(keys / new)
+    sealed = keys_in(tmp_path / "keys")
     for way in ("one", "several", "hosts"):
         sheet = fleet(tmp_path / way / "fleet", 2, 4)
         with ExitStack() as stack:
             words: tuple[str, ...] = ("--jobs", {"one": "1"}.get(way, "2"))
             if way == "hosts":
-                sealed = ("--certificates", str(keys))
                 address, _ = stack.enter_context(hosted(sheet.parent, 2, *sealed))
                 words = ("--over", address, *sealed)
                 assert "no hub answers" in run("review", str(sheet), "--over", address, status=3).stderr

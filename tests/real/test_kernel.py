@@ -14,9 +14,9 @@ from uuid import UUID
 
 import pytest
 
-from narvet.block.granules import data_runs
 from narvet.block.file import FileDevice
 from narvet.block.files import stored_at as stored
+from narvet.block.granules import data_runs
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import Purpose, Wishes
 from narvet.formats.images import NAMES, ending_of

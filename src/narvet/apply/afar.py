@@ -20,7 +20,7 @@ from narvet.apply.copying import source_of
 from narvet.apply.staging import rights_of
 from narvet.block.contract import BlockDevice
 from narvet.block.granules import Content, Digest, content_of, data_runs, whole_granules
-from narvet.block.leases import Lease, lease
+from narvet.block.leases import Lease, lease, stamps
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover
 from narvet.block.resized import ResizedDevice
@@ -166,17 +166,20 @@ def at_size(device: BlockDevice, size: int | None, table: str) -> ResizedDevice:
 
 
 class _HeldDevice:
-    """A disk that is read; flushing it tells whether nobody else has begun to use its image."""
+    """A disk that is read; flushing it tells whether its image is what it was, and nobody else has begun to use it."""
 
-    def __init__(self, device: BlockDevice, held: Lease) -> None:
-        self._device = device
+    def __init__(self, device: BlockDevice, files: tuple[Path, ...], held: Lease) -> None:
+        self._files = files
+        self._before = stamps(files)
         self._held = held
         self.size, self.sector_size = device.size, device.sector_size
         self.read, self.write, self.zero, self.extents = device.read, device.write, device.zero, device.extents
 
     def flush(self) -> None:
-        """Raise RefusedError if somebody else uses the image."""
+        """Raise RefusedError if somebody else uses the image, or has changed it."""
         self._held.check()
+        if stamps(self._files) != self._before:
+            raise RefusedError(f"{self._files[0]}: it was changed while it was being read; write again")
 
 
 @contextmanager
@@ -194,7 +197,7 @@ def _held(lending: Lending) -> Iterator[BlockDevice]:
             raise RefusedError(f"{path}: it is a child of {source.links[1].path}; fold it before it is moved")
         held = stack.enter_context(lease(*source.files, change=False))
         device = stack.enter_context(open_links(source.links, lending.sector_size))
-        yield _HeldDevice(at_size(device, lending.size, source.found.table), held)
+        yield _HeldDevice(at_size(device, lending.size, source.found.table), source.files, held)
 
 
 class _LentAfar(Lent):

@@ -266,7 +266,8 @@ class ChangeDisk:
     def _check_becomes(self, staged: StagedImage) -> None:
         """Read what the disk is about to become, and raise ImageError unless that is what is wanted."""
         becomes = survey_opened(self.wanted.path, staged.chain, self._sector_size)
-        becomes = replace(becomes, image=replace(becomes.image, space=self.wanted.image.space))
+        here = replace(becomes.image, space=self.wanted.image.space, host=self.wanted.image.host)
+        becomes = replace(becomes, image=here)
         for one in diff_disk(disk_place(self.disk), self.wanted, becomes, is_copied=self.is_copied):
             if one.answer is not Answer.LEAVE:
                 asked, there = one.texts

@@ -121,6 +121,10 @@ def verify_copy(
                 raise RefusedError(f"{copy.name}: what was written does not read back as it is in {source.path}")
             copied(length)
     found = survey(str(copy), deep=False, sector_size=spec.sector_size, trust=Trust({str(copy.resolve()): kind.name}))
+    known = {one.message for one in source.found.findings}
+    wrong = next((one for one in found.findings if one.level == "error" and one.message not in known), None)
+    if wrong is not None:
+        raise RefusedError(f"{copy.name}: {wrong.message}")
     parts = [[(part.start, part.entry.id) for part in one.partitions] for one in (source.found, found)]
     if (source.found.table_id, parts[0]) != (found.table_id, parts[1]):
         raise RefusedError(f"{copy.name}: its partitions are not those of {source.path}")

@@ -15,7 +15,7 @@ from narvet.apply.afar import Lending, Offer, at_size, content_held, offer, rece
 from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
 from narvet.apply.staging import new_image, rights_of
 from narvet.block.granules import Content, content_of
-from narvet.block.leases import Lease, lease
+from narvet.block.leases import Lease, Stamps, lease, stamps
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import rename_new, sync_file, sync_folder
 from narvet.block.publish import recover, take_place, withdraw, workspace
@@ -113,7 +113,7 @@ class MoveImage:
         return full or (wanted.block_size not in (0, there.block_size))
 
     def _copied(self, source: Source, old: Path, new: Path) -> None:
-        kind, before = image_format(self.wanted.image.format), _stamps(source.files)
+        kind, before = image_format(self.wanted.image.format), stamps(source.files)
         with new_image(new, kind, rights=rights_of(old)) as built:
             changed = copy_disk(source, built, kind, self.spec)
             verify_copy(source, built, kind, self.spec, changed)
@@ -122,7 +122,7 @@ class MoveImage:
 
     def _anew(self, source: Source, path: Path) -> None:
         """Write an image anew in its own place, which only one in a single file can be."""
-        kind, before = image_format(self.wanted.image.format), _stamps(source.files)
+        kind, before = image_format(self.wanted.image.format), stamps(source.files)
         if len(source.files) > 1:
             raise RefusedError(f"{path}: it is kept in pieces; recast it to another name, and give the disk that")
         with workspace(path) as built:
@@ -278,7 +278,7 @@ class RemoveOldImage:
             recover(old)
             refuse_with_children(old, self.folders)
             source = source_of(old, self.trust, self.spec.sector_size)
-            before = _stamps(source.files)
+            before = stamps(source.files)
             with lease(*source.files, change=False), open_links(source.links, self.spec.sector_size) as device:
                 mine = content_of(at_size(device, self.there.size, source.found.table))
             if mine != self.there:
@@ -291,14 +291,10 @@ class RemoveOldImage:
         return {"did": "image removed", "disk": self.disk}
 
 
-def _stamps(files: Sequence[Path]) -> list[tuple[int, int]]:
-    return [(about.st_mtime_ns, about.st_size) for about in (file.stat() for file in files)]
-
-
 @contextmanager
-def _unchanged(files: Sequence[Path], before: list[tuple[int, int]]) -> Iterator[Lease]:
+def _unchanged(files: Sequence[Path], before: Stamps) -> Iterator[Lease]:
     """Hold files that are about to go, if they are still what was copied."""
     with lease(*files, change=True) as held:
-        if _stamps(files) != before:
+        if stamps(files) != before:
             raise RefusedError(f"{files[0]}: it was changed while it was being copied; write again")
         yield held

@@ -63,7 +63,7 @@ class MakeImage:
     @property
     def summary(self) -> str:
         """The image in a few words."""
-        origin = f", a {self.origin.how} of {self.origin.place}" if self.origin else ""
+        origin = f", a {self.origin.how} of {self.origin.seen_from(self.wanted.image.host)}" if self.origin else ""
         return f"{show_both(self.wanted.size)}, {self.wanted.image.format}, {self.wanted.image.space}{origin}"
 
     @property

@@ -66,10 +66,9 @@ class Origin:
     path: str
     host: str = ""
 
-    @property
-    def place(self) -> str:
-        """Where it lies, with its host if that is another machine."""
-        return f"{self.host}:{self.path}" if self.host else self.path
+    def seen_from(self, host: str) -> str:
+        """Return where it lies, with its host if that is another one."""
+        return self.path if host == self.host else f"{self.host}:{self.path}"
 
 
 @dataclass(frozen=True, slots=True)

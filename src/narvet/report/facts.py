@@ -297,7 +297,9 @@ def _planned(disk: PlannedDisk) -> plans.DiskFacts:
         "slot": disk.slot,
         "ordered": _ordered(disk.spec.order) if disk.spec.order else None,
         "plug": _plug(disk),
-        "origin": {"how": disk.origin.how, "path": disk.origin.place} if disk.origin else None,
+        "origin": {"how": disk.origin.how, "path": disk.origin.seen_from(disk.wanted.image.host)}
+        if disk.origin
+        else None,
         "state": disk.state,
         **_wanted(disk.wanted),
     }

@@ -158,7 +158,7 @@ def _brief(disks: Iterable[PlannedDisk], marks: Marks) -> RenderableType:
 def _disk(disk: PlannedDisk, layout: Layout, marks: Marks) -> RenderableType:
     place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}{_class(disk)}; {_state(disk)}"
     if disk.origin is not None:
-        place += f"; a {disk.origin.how} of {disk.origin.place}"
+        place += f"; a {disk.origin.how} of {disk.origin.seen_from(disk.wanted.image.host)}"
     place += f"\n{_recognised(disk)}"
     core_of = _core(disk.wanted, bands_of(disk, layout.pools), disk.system, disk.name, place, marks)
     return Group(core_of, _changes(disk, layout.differences, marks)) if disk.state == "to change" else core_of

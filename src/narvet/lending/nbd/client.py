@@ -8,7 +8,7 @@ from __future__ import annotations
 import socket
 import ssl
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TypeVar
 
@@ -65,7 +65,8 @@ class LentDisk:
         raise BugError(f"zeros for {length} bytes at {offset} of a disk of another machine")
 
     def flush(self) -> None:
-        """Do nothing: nothing is written."""
+        """Return if the other side finds the disk as it was; RefusedError where it does not."""
+        _told(self._flush)
 
     def extents(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         """Yield the runs that may hold data, ascending and joined; RefusedError where the answer does not come."""
@@ -91,8 +92,16 @@ class LentDisk:
             raise _not_kept("what it sends is no answer")
         if kind == Chunk.ERROR:
             told = self._wire.take(min(length, _ERROR_TOLD))
-            raise RefusedError(f"it cannot be read there: {told[m.FAULT.size :].decode('utf-8', 'replace')[:300]}")
+            raise RefusedError(
+                f"it could not be read there, or was changed meanwhile: {told[m.FAULT.size :].decode('utf-8', 'replace')[:300]}"
+            )
         return kind, length, bool(flags & m.DONE)
+
+    def _flush(self) -> None:
+        self._ask(Command.FLUSH, 0, 0)
+        kind, length, is_last = self._chunk()
+        if kind != Chunk.NONE or length or not is_last:
+            raise _not_kept("an answer is not what was asked for")
 
     def _read_into(self, offset: int, room: memoryview) -> None:
         """Fill some memory with what lies at an offset; parts come in order, as Narvet sends them."""
@@ -147,6 +156,8 @@ def _told(call: Callable[[], T]) -> T:
 def lent_disk(address: tuple[str, int], name: str, context: ssl.SSLContext | None = None) -> Iterator[LentDisk]:
     """Take a disk that is lent at an address (IP, port) under a name, until the context ends; sealed with `context`.
 
+    Once the context has ended well, the other side holds the disk no more.
+
     Raises:
         RefusedError: it is not lent there, or the other side does not keep to the protocol.
     """
@@ -161,8 +172,15 @@ def lent_disk(address: tuple[str, int], name: str, context: ssl.SSLContext | Non
         disk = _told(lambda: _agreed(wire, name))
         yield disk
         _told(lambda: disk._ask(Command.DISC, 0, 0))
+        _wait_for_end(wire)
     finally:
         wire.close()
+
+
+def _wait_for_end(wire: SocketWire) -> None:
+    """Return once the other side has let go of the disk, which is before it ends the connection."""
+    with suppress(WireClosedError):
+        wire.take(1)
 
 
 def context_of(authority: Path, certificate: Path, key: Path) -> ssl.SSLContext:
