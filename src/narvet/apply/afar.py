@@ -220,15 +220,16 @@ class _ForOne:
     names = ()
 
     def about(self, name: str) -> Lent | None:
-        """Return the disk for its name."""
-        return self._lent if hmac.compare_digest(name.encode(), self._lent.name.encode()) else None
+        """Return the disk for its name, as long as nobody has taken it."""
+        is_known = hmac.compare_digest(name.encode(), self._lent.name.encode())
+        return self._lent if is_known and not self._is_taken else None
 
     @contextmanager
     def lend(self, name: str, client: Client) -> Iterator[Lent]:
         """Lend it once."""
         del client
         with self._guard:
-            if self._is_taken or self.about(name) is None:
+            if self.about(name) is None:
                 raise KeyError(name)
             self._is_taken = True
         with self._stack:

@@ -92,9 +92,8 @@ class LentDisk:
             raise _not_kept("what it sends is no answer")
         if kind == Chunk.ERROR:
             told = self._wire.take(min(length, _ERROR_TOLD))
-            raise RefusedError(
-                f"it could not be read there, or was changed meanwhile: {told[m.FAULT.size :].decode('utf-8', 'replace')[:300]}"
-            )
+            why = told[m.FAULT.size :].decode("utf-8", "replace")[:300]
+            raise RefusedError(f"it could not be read there, or was changed meanwhile: {why}")
         return kind, length, bool(flags & m.DONE)
 
     def _flush(self) -> None:
