@@ -96,8 +96,8 @@ def test_images_go_where_their_store_is_now(tmp_path: Path, way: str) -> None:
         sizes = disk("a", "vault1", 'size = "100 MiB"\nformat = "vhd"'), disk("b", "vault3", 'size = "48 MiB"')
         becomes("".join(sizes), "hosts/rack1/vault/a.vhd", "hosts/rack3/vault/b.raw")
         rows = [json.loads(line) for line in sheet.with_suffix(".ledger.jsonl").read_text().splitlines()]
-        removed = [(one["disk"], one.get("host")) for one in rows if one["did"] == "image removed"]
-        assert removed.count(("b", "rack1")) == 1 and ("a", None) in removed
+        brought = [(one["disk"], one["from_host"]) for one in rows if one["did"] == "image" and "from_host" in one]
+        assert brought.count(("b", "rack1")) == 1 and ("a", "") in brought
 
 
 def test_disks_are_copies_of_images_on_other_hosts(tmp_path: Path) -> None:
@@ -176,7 +176,8 @@ def test_an_old_image_goes_only_if_both_are_the_same(tmp_path: Path) -> None:
     run("write", str(sheet), "--yes", status=0)
     ledger = sheet.with_suffix(".ledger.jsonl")
     rows = ledger.read_text().splitlines(keepends=True)
-    cut = "".join(row for row in rows if "image removed" not in row)
+    cut = "".join(rows[:-1])
+    assert json.loads(rows[-2])["did"] == "moving" and json.loads(rows[-1])["from_host"] == "rack1"
     assert not old.exists()
     for write in (b"\1", b"\0"):
         shutil.copy(kept, old)
@@ -191,6 +192,8 @@ def test_an_old_image_goes_only_if_both_are_the_same(tmp_path: Path) -> None:
             assert old.exists() and new.exists()
     run("write", str(sheet), "--yes", status=0)
     assert not old.exists() and facts("confirm", str(sheet))["agrees"]
+    new.unlink()
+    assert "image-missing" in run("review", str(sheet), status=1).stdout
 
 
 @contextmanager

@@ -20,7 +20,7 @@ from narvet.apply.copying import source_of
 from narvet.apply.staging import rights_of
 from narvet.block.contract import BlockDevice
 from narvet.block.granules import Content, Digest, content_of, data_runs, whole_granules
-from narvet.block.leases import Lease, lease, stamps
+from narvet.block.leases import Lease, Stamps, lease, stamps
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover
 from narvet.block.resized import ResizedDevice
@@ -67,11 +67,12 @@ class Lending:
 class Offer:
     """A disk that is lent: where, under which name, and to whom its image's `rights` let it be read and written.
 
-    Without an address it is read where it lies, by this process.
+    `stamps` are those of the image's files. Without an address it is read where it lies, by this process.
     """
 
     lending: Lending
     rights: int
+    stamps: Stamps = ()
     address: str = ""
     port: int = 0
     name: str = ""
@@ -88,13 +89,18 @@ def offer(lending: Lending, run: Run | None = None) -> Offer:
     lending = replace(lending, trust=lending.trust.settled())
     if not standing().address:
         stay_inside(lending.path)
-        return Offer(lending, rights_of(Path(lending.path)))
+        with _held(lending) as device:
+            return _offer(lending, device)
     told: queue.SimpleQueue[Offer | Exception] = queue.SimpleQueue()
     threading.Thread(target=_lend, args=(lending, run, told), name="offer", daemon=True).start()
     answer = told.get()
     if isinstance(answer, Exception):
         raise answer
     return answer
+
+
+def _offer(lending: Lending, device: _HeldDevice) -> Offer:
+    return Offer(lending, rights_of(Path(lending.path)), device.before)
 
 
 @contextmanager
@@ -170,7 +176,7 @@ class _HeldDevice:
 
     def __init__(self, device: BlockDevice, files: tuple[Path, ...], held: Lease) -> None:
         self._files = files
-        self._before = stamps(files)
+        self.before = stamps(files)
         self._held = held
         self.size, self.sector_size = device.size, device.sector_size
         self.read, self.write, self.zero, self.extents = device.read, device.write, device.zero, device.extents
@@ -178,12 +184,12 @@ class _HeldDevice:
     def flush(self) -> None:
         """Raise RefusedError if somebody else uses the image, or has changed it."""
         self._held.check()
-        if stamps(self._files) != self._before:
+        if stamps(self._files) != self.before:
             raise RefusedError(f"{self._files[0]}: it was changed while it was being read; write again")
 
 
 @contextmanager
-def _held(lending: Lending) -> Iterator[BlockDevice]:
+def _held(lending: Lending) -> Iterator[_HeldDevice]:
     """Hold an image as it is to be lent."""
     stay_inside(lending.path)
     path = Path(os.path.realpath(lending.path))
@@ -256,7 +262,7 @@ def _lend(lending: Lending, run: Run | None, told: queue.SimpleQueue[Offer | Exc
             sealing = Certificates(cert, key, ca) if cert is not None and key is not None else None
             server = Server(NbdSpeaker(shelf, sealing), Address(here.address), heard)
             server.start()
-            told.put(Offer(lending, rights_of(Path(lending.path)), here.address, server.address.port, name))
+            told.put(replace(_offer(lending, device), address=here.address, port=server.address.port, name=name))
             try:
                 _wait(server, gone)
             finally:

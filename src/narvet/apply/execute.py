@@ -27,7 +27,7 @@ from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import NarvetError, RefusedError, UnfinishedError, flat
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
-from narvet.model.moves import Announced, Asks, IsElsewhere, Lies, NeedsKeys, Step
+from narvet.model.moves import Announced, Asks, Ends, IsElsewhere, Lies, NeedsKeys, Step
 from narvet.observe.ledger import ledger_path, record
 from narvet.sheet.form import Sheet
 from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest
@@ -221,6 +221,8 @@ class _Work:
     failed: dict[int, Exception] = field(default_factory=dict)
     left: set[int] = field(default_factory=set)
     asking: set[int] = field(default_factory=set)
+    answered: dict[int, Step] = field(default_factory=dict)
+    nearly: dict[int, Outcome] = field(default_factory=dict)
     finished: int = 0
 
     def go(self) -> None:
@@ -239,8 +241,10 @@ class _Work:
             number, outcome = self.came.get()
             if number in self.asking and outcome.error is None:
                 self._go_on(number, outcome.value)
+            elif number in self.answered and outcome.error is None:
+                self._end(number, outcome)
             else:
-                self._take(number, outcome)
+                self._take(number, self.nearly.get(number, outcome) if outcome.error is None else outcome)
         self._tell()
 
     def _where(self, number: int) -> tuple[str, str]:
@@ -297,13 +301,26 @@ class _Work:
         self.asking.discard(number)
         if isinstance(step, Asks):
             step = step.answered(answer)
+            self.answered[number] = step
         own = _engine_for(step, host)
         own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
+
+    def _end(self, number: int, outcome: Outcome) -> None:
+        """Do what a step that is done on its own host ends with on another one, if there is anything."""
+        step = self.answered.pop(number)
+        ending = step.ending if isinstance(step, Ends) else None
+        if ending is None:
+            self._take(number, outcome)
+            return
+        self.nearly[number] = outcome
+        args = (*ending.args, self.run)
+        engine().submit(ending.host, ending.call, args, lambda outcome: self.came.put((number, outcome)))
 
     def _take(self, number: int, outcome: Outcome) -> None:
         """Take note of a step that is done, or failed, and start what waited for it."""
         step, (host, store) = self.todo[number], self._where(number)
         self.asking.discard(number)
+        self.answered.pop(number, None)
         self.writing[host, store] -= 1
         self.under_way[host] -= 1
         self._tell_of(host, **{"done" if outcome.error is None else "failed": 1})

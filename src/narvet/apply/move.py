@@ -19,8 +19,11 @@ from narvet.block.leases import Lease, Stamps, lease, stamps
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import rename_new, sync_file, sync_folder
 from narvet.block.publish import recover, take_place, withdraw, workspace
+from narvet.fleet.claims import Run, claimed
+from narvet.fleet.standing import stay_inside
+from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
-from narvet.formats.images.chain import open_links, own_parts_of
+from narvet.formats.images.chain import chain, open_links, own_parts_of
 from narvet.formats.images.children import refuse_with_children
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
@@ -139,7 +142,7 @@ class BringImage:
     """Bring a disk's image from the host it was found on to its place on another, in the form that is wanted.
 
     `there` is the image as it was found, `wanted` as it is with the size that it has then. `folders` are where children
-    of it may lie. `offered` is what its host lends for this step. The old image is removed by a step of its own.
+    of it may lie. `offered` is what its host lends for this step.
     """
 
     disk: str
@@ -175,11 +178,20 @@ class BringImage:
         return {"from": self.there.path, "from_host": self.there.image.host}
 
     @property
+    def _lending(self) -> Lending:
+        path, sector = self.there.path, self.spec.sector_size
+        return Lending(path, self.trust, sector, self.spec.size, moves=True, folders=self.folders)
+
+    @property
     def question(self) -> Question:
         """That its host lends it."""
-        path, sector = self.there.path, self.spec.sector_size
-        lending = Lending(path, self.trust, sector, self.spec.size, moves=True, folders=self.folders)
-        return Question(self.there.image.host, offer, (lending,))
+        return Question(self.there.image.host, offer, (self._lending,))
+
+    @property
+    def ending(self) -> Question:
+        """That the image goes where it was, if it is still what was lent."""
+        before = self.offered.stamps if self.offered else ()
+        return Question(self.there.image.host, remove_lent, (self._lending, before))
 
     def answered(self, answer: Offer) -> BringImage:
         """Return the step with what is lent."""
@@ -222,7 +234,7 @@ def _form(found: Disk, wanted: Disk) -> str:
 class RemoveOldImage:
     """Remove the image that a disk was moved from, once it is sure that the new one is the same.
 
-    It is what a move between hosts ends with, and one that was cut off. `there` is what the new one holds.
+    That is left of a move that was cut off. `there` is what the new one holds.
     """
 
     disk: str
@@ -288,7 +300,25 @@ class RemoveOldImage:
                 )
             with _unchanged(source.files, before) as held:
                 withdraw(old, own_parts_of(source.links[0].kind, old), held.check)
-        return {"did": "image removed", "disk": self.disk}
+        now = self.wanted.image
+        return {"did": "image removed", "disk": self.disk, "now": now.path, "now_host": now.host}
+
+
+@runs_elsewhere
+def remove_lent(lending: Lending, before: Stamps, run: Run | None = None) -> None:
+    """Remove an image that another host has by now, if its files are still what they were when it was lent.
+
+    Raises:
+        RefusedError: they are not, somebody uses it, or others stand on it.
+    """
+    stay_inside(lending.path)
+    path = Path(os.path.realpath(lending.path))
+    with claimed(run), exclusive_lock(path):
+        recover(path)
+        refuse_with_children(path, lending.folders)
+        link = chain(path, lending.trust.settled())[0]
+        with _unchanged(link.files, before) as held:
+            withdraw(path, own_parts_of(link.kind, path), held.check)
 
 
 @contextmanager

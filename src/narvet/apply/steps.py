@@ -286,11 +286,11 @@ def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable
         inside = [one for one in inside if one.aspect is not Aspect.SMALLER or one.where.partition]
         changed = replace(disk, wanted=replace(disk.wanted, image=there))
         yield from _change(changed, found, own, inside, layout, _with(trust, found))
-        yield from _moved(disk, found, disk.wanted, disk.spec, folders, trust)
+        yield _moved(disk, found, disk.wanted, disk.spec, folders, trust)
     else:
         spec = replace(disk.spec, size=image_format(disk.wanted.image.format).fit(found.size, disk.spec.block_size))
         moved = replace(found, image=replace(disk.wanted.image, size=spec.size))
-        yield from _moved(disk, found, moved, spec, folders, trust)
+        yield _moved(disk, found, moved, spec, folders, trust)
         inside = [
             one for one in inside if one.aspect is not Aspect.LARGER or one.where.partition or one.asked != spec.size
         ]
@@ -299,16 +299,12 @@ def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable
 
 def _moved(
     disk: PlannedDisk, found: Disk, wanted: Disk, spec: ImageSpec, folders: tuple[str, ...], trust: Trust
-) -> Iterator[Step]:
-    """Yield what brings an image from where it was found to its place; between hosts the old one goes by itself."""
-    from narvet.apply.move import BringImage, MoveImage, RemoveOldImage
+) -> Step:
+    """Return what brings an image from where it was found to its place."""
+    from narvet.apply.move import BringImage, MoveImage
 
-    about = disk.name, disk.guest, found, wanted, spec, folders, _with(trust, found)
-    if found.image.host == wanted.image.host:
-        yield MoveImage(*about)
-        return
-    yield BringImage(*about)
-    yield RemoveOldImage(*about)
+    kind = MoveImage if found.image.host == wanted.image.host else BringImage
+    return kind(disk.name, disk.guest, found, wanted, spec, folders, _with(trust, found))
 
 
 def _change(

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from hashlib import sha256
+from hashlib import blake2b
+from threading import Semaphore
 
 from narvet.block.ahead import ahead
 from narvet.block.contract import BlockDevice
@@ -13,6 +15,7 @@ from narvet.ground.units import KIB, MIB, align_down, align_up
 
 PIECE = 2 * MIB  # read and written at once
 GRANULE = 64 * KIB  # the least run of zeros worth leaving out
+_WAITING = 8  # pieces that wait to be digested
 
 
 def data_runs(device: BlockDevice, extents: Iterable[Extent]) -> Iterator[tuple[int, memoryview]]:
@@ -60,7 +63,7 @@ def whole_granules(extents: Iterable[Extent], size: int) -> Iterator[Extent]:
 
 @dataclass(frozen=True)
 class Content:
-    """What a disk holds: its bytes, and a digest (SHA-256) of the granules that are not zero, with their places.
+    """What a disk holds: its bytes, and a digest (BLAKE2b) of the granules that are not zero, with their places.
 
     It does not tell in which format a disk is kept, nor where that keeps zeros.
     """
@@ -70,21 +73,32 @@ class Content:
 
 
 class Digest:
-    """The digest of a disk's granules, given in order; `size` is bytes of the disk."""
+    """The digest of a disk's granules, given in order; `size` is bytes of the disk.
+
+    It is worked out by a thread of its own, as that takes about as long as reading and writing do.
+    """
 
     def __init__(self, size: int) -> None:
         self._size = size
-        self._hash = sha256()
+        self._hash = blake2b(digest_size=32)
+        self._thread = ThreadPoolExecutor(1)
+        self._room = Semaphore(_WAITING)
 
     def add(self, offset: int, data: memoryview) -> None:
         """Add a run of granules, each of which holds something; the last one of a disk may be shorter."""
+        self._room.acquire()
+        self._thread.submit(self._add, offset, data)
+
+    def _add(self, offset: int, data: memoryview) -> None:
         for at in range(0, len(data), GRANULE):
             self._hash.update((offset + at).to_bytes(8, "big"))
             self._hash.update(data[at : at + GRANULE])
+        self._room.release()
 
     @property
     def content(self) -> Content:
         """What was added."""
+        self._thread.submit(int).result()
         return Content(self._size, self._hash.hexdigest())
 
 

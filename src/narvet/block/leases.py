@@ -52,13 +52,13 @@ class Lease:
                 raise RefusedError(f"{path}: {who} has it open; shut its guest down or detach it first")
 
 
-Stamps = list[tuple[int, int]]
+Stamps = tuple[tuple[int, int], ...]
 """Of each of some files, when it was last changed, in nanoseconds, and its bytes."""
 
 
 def stamps(files: Iterable[Path]) -> Stamps:
     """Return what tells whether files were changed between two looks."""
-    return [(about.st_mtime_ns, about.st_size) for about in (file.stat() for file in files)]
+    return tuple((about.st_mtime_ns, about.st_size) for about in (file.stat() for file in files))
 
 
 @contextmanager

@@ -239,6 +239,15 @@ class Asks(Protocol):
 
 
 @runtime_checkable
+class Ends(Protocol):
+    """A step that is over only once something is done on another host."""
+
+    @property
+    def ending(self) -> Question | None:
+        """What is done there, None for nothing."""
+
+
+@runtime_checkable
 class IsElsewhere(Protocol):
     """A step that is done on another host than the one its disk is to be on."""
 

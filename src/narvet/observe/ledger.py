@@ -33,7 +33,7 @@ def record(ledger: Path, touched: str, what: dict[str, object]) -> None:
     Paths are kept as seen from the ledger's folder, wherever Narvet was called.
     """
     touched = _seen_from(ledger, touched)
-    what = {**what, **{key: _seen_from(ledger, str(what[key])) for key in ("from", "root") if key in what}}
+    what = {**what, **{key: _seen_from(ledger, str(what[key])) for key in ("from", "root", "now") if key in what}}
     if isinstance(what.get("members"), list):
         what = {**what, "members": [_seen_from(ledger, str(one)) for one in cast(list[object], what["members"])]}
     moment = datetime.now(UTC).isoformat(timespec="seconds")
@@ -115,8 +115,8 @@ def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[str
         disk, old = str(line.get("disk", "")), str(line.get("from", ""))
         if line.get("did") == "moving" and "\0" not in old:
             found[disk] = _from_host(line), os.path.normpath(ledger.parent / old)
-        elif line.get("did") == "image removed" or (line.get("did") == "image" and "from_host" not in line):
-            found.pop(disk, None)  # what came from another host is to be removed there still
+        elif line.get("did") in ("image", "image removed"):
+            found.pop(disk, None)
     return found
 
 
@@ -179,8 +179,11 @@ def _recorded(ledger: Path, rows: Iterable[dict[str, Any]]) -> tuple[Recorded, .
             key = (host, path) if (host, path) in found else next(here, None)
             if key is not None:
                 found[key] = replace(found[key], slot=_slot(line.get("slot")))
-        elif line.get("did") in ("image removed",):
-            found.pop((host, path), None)
+        elif line.get("did") == "image removed":
+            gone, now = found.pop((host, path), None), str(line.get("now", ""))
+            if gone is not None and now and "\0" not in now:
+                other, there = str(line.get("now_host", "")), os.path.normpath(ledger.parent / now)
+                found.setdefault((other, now), replace(gone, path=there, host=other))
     return tuple(found.values())
 
 
