@@ -52,15 +52,15 @@ class Place:
 
     def part(self, number: int) -> Place:
         """Return the place of a partition by its number, from 1."""
-        return dataclasses.replace(self, partition=number)
+        return Place(self.kind, self.name, number, self.key_name, self.detail)
 
     def key(self, name: str) -> Place:
         """Return the place of a key of the sheet."""
-        return dataclasses.replace(self, key_name=name)
+        return Place(self.kind, self.name, self.partition, name, self.detail)
 
     def inside(self, detail: str) -> Place:
         """Return the place of something that no key stands for."""
-        return dataclasses.replace(self, detail=detail)
+        return Place(self.kind, self.name, self.partition, self.key_name, detail)
 
     def __str__(self) -> str:
         text = self.name if self.kind == "image" else f"{self.kind}.{self.name}"

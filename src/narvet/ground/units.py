@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
+from functools import lru_cache
 from typing import NewType
 
 DECIMAL = {"kB": 1000, "MB": 1000**2, "GB": 1000**3, "TB": 1000**4, "PB": 1000**5}
@@ -57,6 +58,7 @@ class SizeError(ValueError):
     """A size that cannot be read, or can be read two ways; the message shows the readings."""
 
 
+@lru_cache(4096)
 def parse_size(text: str) -> int:
     """Return the bytes that `text` ("120 GiB", "1.5 TB", "512 B") names, rounded up to a whole byte.
 

@@ -60,7 +60,7 @@ def diff_disks(
 
 def by_ledger(differences: Iterable[Difference], asked: Mapping[str, str]) -> tuple[Difference, ...]:
     """Return differences, those that a guest has made marked: what was asked before, by `asked`, and is asked still."""
-    return tuple(replace(one, by_guest=_was_asked(one, asked)) for one in differences)
+    return tuple(replace(one, by_guest=True) if asked and _was_asked(one, asked) else one for one in differences)
 
 
 def _was_asked(one: Difference, asked: Mapping[str, str]) -> bool:

@@ -9,8 +9,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+from functools import cache
 from hashlib import blake2b
+from operator import attrgetter
+from typing import Any
 
 from narvet.ground.errors import RequestError, printable
 from narvet.guests import guest_system
@@ -101,7 +104,7 @@ def _which_disk(mark: Mark, now: Mark, layout: Layout) -> str:
 def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]:
     """Yield what a review shows of a disk, but for what changes while it is used."""
     image = disk.wanted.image
-    yield from (disk.name, disk.guest, disk.store, disk.system, disk.plug, disk.origin, disk.state)
+    yield from (disk.name, disk.guest, disk.store, disk.system, *_values(disk.plug), disk.origin, disk.state)
     yield from (disk.plugged_into, disk.plugged.where if disk.plugged else "")
     yield from (image.path, image.format, image.size, image.space, image.sector_size, image.block_size)
     yield from (disk.wanted.table, disk.wanted.table_id)
@@ -124,9 +127,22 @@ def _of_pool(pool: PlannedPool, moves: Iterable[Difference]) -> Iterator[object]
 
 def _of_partition(part: Partition) -> Iterator[object]:
     inside, shows = part.filesystem, part.capacity
-    yield from (part.entry, part.mount)
+    yield from _values(part.entry)
+    yield from _values(part.mount) if part.mount else ()
     yield from (shows.total, shows.free, shows.available) if shows else ()
     yield from (inside.kind, inside.uuid, inside.label) if inside else ()
+
+
+def _values(value: Any) -> tuple[object, ...]:
+    """Return what a value is made of, which is quicker to write out than the value itself."""
+    kind: Any = type(value)
+    own: tuple[object, ...] = _getter(kind)(value)
+    return own
+
+
+@cache
+def _getter(kind: Any) -> attrgetter[Any]:
+    return attrgetter(*(one.name for one in fields(kind)))
 
 
 def _of_guests(layout: Layout) -> Iterator[object]:

@@ -121,10 +121,15 @@ def _stored_label(kind: Filesystem, asked: ResolvedPartition, place: Place) -> t
     return stored, ()
 
 
+_NOTHING = dict.fromkeys(("block", "inode_each", "journal", "reserved"))
+
+
 def _key_checks(kind: Filesystem, asked: ResolvedPartition, sector_size: int, place: Place) -> Iterator[Finding]:
     """Yield the keys that have no effect on this filesystem, and an allocation unit it does not have."""
-    known = kind.options.keys()
     given = {"block": asked.unit, "inode_each": asked.inode_each, "journal": asked.journal, "reserved": asked.reserved}
+    if given == _NOTHING:
+        return
+    known = kind.options.keys()
     for key in OWN_KEYS.values():
         if given[key] is not None and key not in known:
             yield rules.key_without_effect.error(place.key(key), key, kind.name)

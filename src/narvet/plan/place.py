@@ -9,10 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from fractions import Fraction
 from itertools import zip_longest
+from operator import attrgetter
 from typing import Literal
 
 from narvet.formats.tables.contract import Bounds, Reserved
-from narvet.ground.extents import Extent, gaps
+from narvet.ground.extents import Extent
 from narvet.ground.units import align_down, align_up
 from narvet.model.layout import Piece
 
@@ -64,7 +65,17 @@ def pieces(disk_size: int, reserved: Iterable[Reserved], places: Iterable[tuple[
     """Return the runs that make up the disk, ascending; `places` come with their partition's number."""
     known = [Piece(run.start, run.size, run.what) for run in reserved if run.size]
     known += [Piece(run.start, run.length, "partition", number) for number, run in places if run.length]
-    known.sort(key=lambda piece: piece.start)
-    unused = gaps((Extent(piece.start, piece.size) for piece in known), disk_size)
-    covered = [*known, *(Piece(run.start, run.length, "unused") for run in unused)]
-    return tuple(sorted(covered, key=lambda piece: piece.start))
+    known.sort(key=_start)
+    covered, reach = list[Piece](), 0
+    for piece in known:
+        start = min(piece.start, disk_size)
+        if start > reach:
+            covered.append(Piece(reach, start - reach, "unused"))
+        covered.append(piece)
+        reach = max(reach, piece.start + piece.size)
+    if reach < disk_size:
+        covered.append(Piece(reach, disk_size - reach, "unused"))
+    return tuple(covered)
+
+
+_start = attrgetter("start")

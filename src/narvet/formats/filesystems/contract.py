@@ -11,7 +11,9 @@ from abc import abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from fractions import Fraction
-from typing import Literal, Protocol, Self, runtime_checkable
+from functools import cache
+from operator import attrgetter
+from typing import Any, Literal, Protocol, Self, runtime_checkable
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -295,6 +297,18 @@ CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
 """The way out for a filesystem that nothing may be changed in."""
 
 
+@cache
+def _chosen(kind: type[Options]) -> tuple[tuple[str, ...], attrgetter[tuple[Any, ...]]]:
+    """Return the fields of options, and what takes these out of wishes."""
+    names = tuple(own.name for own in fields(kind))
+    return names, attrgetter(*names)
+
+
+@cache
+def _own_keys(kind: type[Options]) -> frozenset[str]:
+    return frozenset(OWN_KEYS[own.name] for own in fields(kind) if own.name in OWN_KEYS)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
     """What every filesystem is made with; each has a model of its own that adds what only it has.
@@ -312,12 +326,15 @@ class Options:
     @classmethod
     def of(cls, wishes: Wishes) -> Self:
         """Return the options of this filesystem out of everything that is wished."""
-        return cls(**{name: getattr(wishes, name) for name in cls.__dataclass_fields__})
+        kind: Any = cls  # a class is hashable, which its own __hash__ hides from mypy
+        names, values = _chosen(kind)
+        return cls(**dict(zip(names, values(wishes), strict=True)))
 
     @classmethod
     def keys(cls) -> frozenset[str]:
         """Return the keys of a sheet that it has of its own."""
-        return frozenset(OWN_KEYS[own.name] for own in fields(cls) if own.name in OWN_KEYS)
+        kind: Any = cls
+        return _own_keys(kind)
 
     @abstractmethod
     def plan(self, size: int) -> NewFilesystem:

@@ -9,7 +9,7 @@ from narvet.model.estate import MountEntry
 
 _BLANKS = re.compile(rb"[ \t]+")  # nothing else separates fields
 _ESCAPE = re.compile(rb"\\([0-7]{3})")
-_ESCAPED = {sign: f"\\{ord(sign):03o}" for sign in " \t\n\\#"}
+_ESCAPED = str.maketrans({sign: f"\\{ord(sign):03o}" for sign in " \t\n\\#"})
 
 
 def parse_fstab(content: bytes) -> tuple[MountEntry, ...]:
@@ -27,8 +27,7 @@ def parse_fstab(content: bytes) -> tuple[MountEntry, ...]:
 def fstab_line(entry: MountEntry) -> str:
     """Return an entry as a line of fstab, without its end."""
     fields = (entry.spec, entry.file, entry.vfstype, entry.mntops)
-    texts = ["".join(_ESCAPED.get(sign, sign) for sign in field) for field in fields]
-    return " ".join([*texts, str(entry.freq), str(entry.passno)])
+    return " ".join([*(field.translate(_ESCAPED) for field in fields), str(entry.freq), str(entry.passno)])
 
 
 def with_entries(content: bytes, entries: Iterable[MountEntry]) -> bytes:
