@@ -44,6 +44,14 @@ _DATA_HEAD = struct.Struct(">BBxB12xII")
 _NOP, _COMMAND, _TASK, _TEXT, _DATA, _LOGOUT, _DATA_IN = (
     int(one) for one in (Op.NOP_OUT, Op.COMMAND, Op.TASK, Op.TEXT, Op.DATA_OUT, Op.LOGOUT, Op.DATA_IN)
 )
+_RESPONSE = int(Op.RESPONSE)
+_ONLY_READS, _ONLY_WRITES = FINAL | _READS, FINAL | _WRITES
+_PLAIN_HEAD = struct.Struct(">BBxxI8xIIIII12x")
+_TAG = (0, NO_TAG)  # the second one of an answer, for a write and for a read
+_SHORT, _LONG = struct.Struct(">8x8s4xI9xBIxHB6x"), struct.Struct(">8x8s4xI9xBQIxB")
+_PLAIN = {(_ONLY_READS, 0x28): _SHORT, (_ONLY_READS, 0x88): _LONG, (_ONLY_WRITES, 0x2A): _SHORT,
+          (_ONLY_WRITES, 0x8A): _LONG}  # fmt: skip
+"""Plain commands, by their flags and first byte: unit, bytes expected, bits, first block, count, and control."""
 _NUMBERED = frozenset((_NOP, _COMMAND, _TASK, _TEXT, _LOGOUT))
 
 # What a task management function is answered with (section 11.6.1).
@@ -76,6 +84,9 @@ class Session:
         self._transfer_tag = 0
         self._parts = self._moved = 0  # of the command under way: messages, and bytes
         self.has_logged_out = False
+        self._most_along = self._terms.first_burst if self._terms.immediate else 0
+        self._is_plain = not (self._is_discovery or self._terms.digests.header or self._terms.digests.data)
+        self._by_field = {number.to_bytes(2, "big") + bytes(6): unit for number, unit in units.items() if number < 256}
 
     def serve(self, is_ending: Callable[[], bool]) -> None:
         """Answer an initiator until it logs out, or `is_ending`.
@@ -139,6 +150,8 @@ class Session:
         self._give(header, pdu.header)
 
     def _act(self, pdu: Pdu) -> None:
+        if self._is_done_at_once(pdu):
+            return
         if pdu.op == _COMMAND and not self._is_discovery:
             self._command(pdu)
         elif pdu.op == _NOP:
@@ -230,7 +243,7 @@ class Session:
         """Do a SCSI command, and say how it ended."""
         self._client.requests += 1
         self._parts = self._moved = 0
-        if len(pdu.data) > (self._terms.first_burst if self._terms.immediate else 0):
+        if len(pdu.data) > self._most_along:
             raise RefusedClientError("it sends more data along with a command than was agreed on")
         unit = self._units.get(pdu.lun)
         cdb = pdu.header[32:48]
@@ -272,6 +285,49 @@ class Session:
         elif isinstance(order, Work):
             order.do()
             self._respond(pdu)
+
+    def _plain_order(self, pdu: Pdu) -> tuple[Unit, int, int, bool] | None:
+        """Return unit, offset and bytes of a plain command, and whether it reads; None for what is not one."""
+        form = _PLAIN.get((pdu.flags, pdu.header[32]))
+        if form is None or pdu.op != _COMMAND or self._waiting or not self._is_plain:
+            return None
+        field, expected, bits, first, count, control = form.unpack(pdu.header)
+        unit = self._by_field.get(field)
+        if unit is None or bits or control or not unit.is_free or first + count > unit.blocks:
+            return None
+        reads, along, length = pdu.flags == _ONLY_READS, len(pdu.data), count * unit.sector_size
+        fits = length == expected and 0 < length <= self._most_at_once and along == (0 if reads else length)
+        if not fits or (not reads and (unit.disk.read_only or length > self._most_along)):
+            return None
+        return unit, first * unit.sector_size, length, reads
+
+    def _is_done_at_once(self, pdu: Pdu) -> bool:
+        """Do a plain read or write that fits into one message; return False, with nothing done, for what is not one.
+
+        Most commands of a client that works at random places are such ones, and each call of the interpreter counts
+        for them.
+        """
+        order = self._plain_order(pdu)
+        if order is None:
+            return False
+        unit, offset, length, reads = order
+        data = b""
+        try:
+            if reads:
+                data = unit.disk.read(offset, length)
+                self._client.read += length
+            else:
+                unit.disk.write(offset, pdu.data)
+                self._client.written += length
+        except (NarvetError, OSError):  # done once more by the way that can tell of it
+            return False
+        number, commands = self._status_number, self._command_number
+        self._status_number = (number + 1) & _WRAP
+        room = (commands + _WINDOW - 1) & _WRAP
+        op, flags = (_DATA_IN, FINAL | 1) if reads else (_RESPONSE, FINAL)
+        self._wire.give(_PLAIN_HEAD.pack(op, flags, len(data), pdu.tag, _TAG[reads], number, commands, room), data)
+        self._client.requests += 1
+        return True
 
     def _compare(self, pdu: Pdu, unit: Unit, order: Compare) -> None:
         differs: list[int] = []

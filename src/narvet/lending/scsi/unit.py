@@ -64,6 +64,11 @@ class Unit:
             if self._holder is nexus:
                 self._holder = None
 
+    @property
+    def is_free(self) -> bool:
+        """Whether no session has reserved the unit, and none has anything to hear."""
+        return self._holder is None and not self._attentions
+
     def is_held_from(self, nexus: Nexus) -> bool:
         """Return whether another session has reserved the unit."""
         return self._holder is not None and self._holder is not nexus
