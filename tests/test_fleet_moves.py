@@ -29,7 +29,7 @@ from narvet.ground.errors import ImageError, RefusedError
 from narvet.lending.nbd.client import lent_disk
 from narvet.usecases.layout import work_out
 from tests.fleets import host, hosted, keys_in, running, told_by
-from tests.program import IDENTITY, PROGRAM, facts, run
+from tests.program import IDENTITY, PROGRAM, facts, make_root, rules, run
 
 TRIES = int(os.environ.get("NARVET_TRIES", "1"))
 HOSTS = (1, 2, 3)
@@ -194,6 +194,43 @@ def test_an_old_image_goes_only_if_both_are_the_same(tmp_path: Path) -> None:
     assert not old.exists() and facts("confirm", str(sheet))["agrees"]
     new.unlink()
     assert "image-missing" in run("review", str(sheet), status=1).stdout
+
+
+@pytest.mark.parametrize("apart", [False, True])
+def test_pools_move_with_their_disks(tmp_path: Path, apart: bool) -> None:
+    """The pool stays what it is, and is changed in the same write; members that were cut apart come together first."""
+
+    def becomes(store: str, *volumes: str) -> None:
+        text = "".join(disk(name, store).replace('filesystem = "ext4"', 'pool = "cold"') for name in ("m1", "m2"))
+        text += '[pool.cold]\nguest = "pc"\n'
+        for name in volumes:
+            text += f'[[pool.cold.volume]]\nname = "{name}"\nsize = "20 MiB"\nspread = "striped"\nat = "/srv/{name}"\n'
+        sheet = sheet_of(tmp_path, text)
+        sheet.write_text(sheet.read_text().replace("[guest.pc]\n", '[guest.pc]\nroot = "root"\n'))
+
+    fstab, sheet = make_root(tmp_path / "root") / "etc/fstab", tmp_path / "sheet.toml"
+    becomes("vault1", "readings")
+    run("write", str(sheet), status=0)
+    before = fstab.read_text()
+    with (tmp_path / "hosts/rack1/vault/m2.raw").open("r+b") as file:
+        file.seek(55 << 20)  # where no volume is yet
+        file.write(b"kept by none")
+    becomes("vault2", "readings")
+    assert facts("review", str(sheet))["pools"][0]["state"] == "as asked"
+    if apart:
+        shutil.copy(tmp_path / "hosts/rack1/vault/m1.raw", tmp_path / "hosts/rack2/vault/m1.raw")
+        (tmp_path / "hosts/rack1/vault/m1.raw").unlink()
+        becomes("vault2", "readings", "more")
+        assert rules(facts("review", str(sheet))) == ["pool-apart"]
+        run("write", str(sheet), "--yes", status=0)
+        assert fstab.read_text() == before and not (tmp_path / "root/srv/more").exists()
+    becomes("vault2", "readings", "more")
+    run("write", str(sheet), "--yes", status=0)
+    assert facts("confirm", str(sheet))["agrees"] and fstab.read_text().startswith(before)
+    assert sorted(images(tmp_path)) == ["hosts/rack2/vault/m1.raw", "hosts/rack2/vault/m2.raw"]
+    assert (tmp_path / "hosts/rack2/vault/m2.raw").read_bytes()[55 << 20 :].startswith(b"kept by none")
+    shutil.copy(tmp_path / "hosts/rack2/vault/m1.raw", tmp_path / "hosts/rack1/vault/copy.raw")
+    assert rules(facts("review", str(sheet))) == []  # a copy of a member that lies about is nobody's
 
 
 @contextmanager

@@ -46,7 +46,9 @@ class FoundPool:
     """A pool that was found: its newest text, where its members are, by their ids, and what lies on its volumes.
 
     `stale` is whether any member has another text. Volumes that cannot be read are missing among `volumes`; `not_whole`
-    has mirrored ones with copies that cannot be counted on, and why.
+    has mirrored ones with copies that cannot be counted on, and why. `is_apart` is whether its members lie on several
+    hosts, as where a move of them was cut off. A member on an image that is at no disk's place has the image's place
+    for the name of its disk.
     """
 
     pool: Pool
@@ -55,6 +57,7 @@ class FoundPool:
     stale: bool = False
     findings: tuple[Finding, ...] = ()
     not_whole: Mapping[str, str] = field(default_factory=dict)
+    is_apart: bool = False
 
     @property
     def missing(self) -> tuple[str, ...]:

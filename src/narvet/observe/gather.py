@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -31,7 +31,7 @@ from narvet.model.pools import FoundPool
 from narvet.observe.images import Look, is_image, survey
 from narvet.observe.ledger import histories, ledger_path
 from narvet.observe.parts import Part, merged, parts_of
-from narvet.observe.pools import pools_on
+from narvet.observe.pools import member_places, pools_on
 from narvet.observe.stores import observe_service, observe_store
 from narvet.plan.disks import image_path
 from narvet.sheet.contents import ContentForm
@@ -83,7 +83,9 @@ def look_at(part: Part) -> Facts:
         strays = tuple(_strays(there, known, elsewhere, trust))
         guests = _guests(sheet, path, told.entries)
         left_roots = tuple(_left_roots(part, guests))
-    found = Estate(disks, guests, stores, strays, {one.pool.id: one for one in _pools(part, disks, trust, unread)})
+    found = Estate(
+        disks, guests, stores, strays, {one.pool.id: one for one in _pools(part, disks, strays, trust, unread)}
+    )
     return Facts(
         found,
         _origins(named, path.parent, places, disks, trust) | _lent(part.lends, trust),
@@ -119,12 +121,26 @@ def _store(part: Part, name: str, folder: str) -> Store:
     return observe_service(store, form.service, str(part.sheet.identity), part.history.begun)
 
 
-def _pools(part: Part, disks: Mapping[str, Disk], trust: Trust, unread: frozenset[str]) -> tuple[FoundPool, ...]:
-    """Return the pools whose members lie on the disks that were found."""
+def _pools(
+    part: Part, disks: Mapping[str, Disk], strays: Iterable[Disk], trust: Trust, unread: frozenset[str]
+) -> tuple[FoundPool, ...]:
+    """Return the pools whose members lie on the disks that were found, or on images that may be disks to be moved."""
+    disks = {**disks, **_members_elsewhere(disks, strays)}
     if not any(one.member for disk in disks.values() for one in disk.partitions):
         return ()
     smaller = any(isinstance(one.size, int) for pool in part.sheet.pool.values() for one in pool.volume)
     return pools_on(disks, trust, Look(bool(part.deep - unread), smaller))
+
+
+def _members_elsewhere(disks: Mapping[str, Disk], strays: Iterable[Disk]) -> dict[str, Disk]:
+    """Return the strays, by their paths, with members that are on no disk and on no other stray."""
+    apart = {one.path: one for one in strays if any(part.member for part in one.partitions)}
+    if not apart:
+        return {}
+    seen = Counter(place.shape.id for place, _ in member_places(apart))
+    seen.update(place.shape.id for place, _ in member_places(disks))
+    twice = {place.disk for place, _ in member_places(apart) if seen[place.shape.id] > 1}
+    return {path: one for path, one in apart.items() if path not in twice}
 
 
 def _doors(sheet: Sheet, folder: Path) -> dict[str, DoorState]:

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from narvet.model.estate import Disk, Estate, Store
 from narvet.model.facts import Facts, OriginFacts
+from narvet.model.pools import FoundPool
 from narvet.observe.ledger import Histories, History
 from narvet.plan.disks import image_path
 from narvet.sheet.form import Sheet
@@ -158,7 +159,7 @@ def merged(parts: Sequence[Part], found: Sequence[Facts], told: Histories) -> Fa
             {name: guest for one in estates for name, guest in one.guests.items()},
             {name: store for one in estates for name, store in one.stores.items()},
             tuple(stray for one in estates for stray in one.strays),
-            {number: pool for one in estates for number, pool in one.pools.items()},
+            _put_together(estates),
         ),
         {name: origin for one in each for name, origin in one.origins.items()},
         whole.made,
@@ -172,6 +173,27 @@ def merged(parts: Sequence[Part], found: Sequence[Facts], told: Histories) -> Fa
     )
 
 
+def _put_together(estates: Sequence[Estate]) -> dict[str, FoundPool]:
+    """Return the pools that were found; one whose members lie on several hosts cannot be read there.
+
+    Of two that have the same members the one counts of which more are on disks of the sheet.
+    """
+    found: dict[str, FoundPool] = {}
+    disks = {name for one in estates for name in one.disks}
+    for number, pool in (pair for one in estates for pair in one.pools.items()):
+        other = found.get(number)
+        if other is None:
+            found[number] = pool
+            continue
+        if other.places.keys() & pool.places.keys():
+            found[number] = max(pool, other, key=lambda one: sum(place.disk in disks for place in one.places.values()))
+            continue
+        newest = max(other, pool, key=lambda one: one.pool.seqno)
+        stale = other.stale or pool.stale or other.pool != pool.pool
+        found[number] = FoundPool(newest.pool, {**other.places, **pool.places}, stale=stale, is_apart=True)
+    return found
+
+
 def _marked(host: str, facts: Facts) -> Facts:
     """Return what was found on a host, which each store and image tells."""
 
@@ -181,6 +203,14 @@ def _marked(host: str, facts: Facts) -> Facts:
 
     def disk(one: Disk) -> Disk:
         return replace(one, image=replace(one.image, host=host))
+
+    def pool(one: FoundPool) -> FoundPool:
+        own = found.disks
+        places = {
+            member: place if place.disk in own else replace(place, disk=f"{host}:{place.disk}")
+            for member, place in one.places.items()
+        }
+        return replace(one, places=places)
 
     def origin(one: OriginFacts) -> OriginFacts:
         return replace(one, host=host, found=disk(one.found) if one.found else None)
@@ -194,5 +224,6 @@ def _marked(host: str, facts: Facts) -> Facts:
             stores={name: store(one) for name, one in found.stores.items()},
             disks={name: disk(one) for name, one in found.disks.items()},
             strays=tuple(disk(one) for one in found.strays),
+            pools={number: pool(one) for number, one in found.pools.items()},
         ),
     )

@@ -56,7 +56,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
     disks, said = _disks(resolved, facts, plugs)
     pools, of_pools, differ_pools = plan_pools(resolved, disks, facts)
     volumes = tuple(volume for pool in pools for volume in pool.volumes)
-    guests = _guests(resolved, (*disks, *volumes), facts)
+    guests = {**_guests(resolved, (*disks, *volumes), facts), **_left_as_they_are(resolved, facts)}
     systems = {name: guest.runs for name, guest in resolved.guests.items()}
     wanted = Estate({disk.name: disk.wanted for disk in disks}, guests)
     copied = frozenset(disk.name for disk in disks if disk.origin is not None)
@@ -242,6 +242,14 @@ def _guests(sheet: ResolvedSheet, disks: Iterable[Mountable], facts: Facts) -> M
         )
         for name, guest in sheet.guests.items()
     }
+
+
+def _left_as_they_are(sheet: ResolvedSheet, facts: Facts) -> dict[str, Guest]:
+    """Return the guests of pools whose members are not together: their entries follow from what is not known then."""
+    apart = {one.pool.id for one in facts.found.pools.values() if one.is_apart}
+    names = {pool.guest for pool in sheet.pools.values() if (pool.id or sheet.pool_ids(pool.name).own) in apart}
+    there = {name: facts.found.guests.get(name, Guest(name)) for name in names}
+    return {name: replace(one, mount_points={}) for name, one in there.items()}
 
 
 def _by_guest(disks: Iterable[Mountable]) -> Mapping[str, list[Mountable]]:

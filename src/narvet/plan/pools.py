@@ -125,7 +125,7 @@ def _pool(
     work = _Work(sheet, asked, ids, disks, found, start, places)
     if found is not None:
         work.said += _known_findings(found)
-    if has_errors(work.said):
+    if has_errors(work.said) or (found is not None and found.is_apart):
         return _unchanged(work, facts), tuple(work.said)
     _same_kind(work)
     leaving, transfers = _join(work)
@@ -172,6 +172,8 @@ def _places(disks: Iterable[PlannedDisk]) -> dict[str, dict[str, MemberPlace]]:
 
 def _known_findings(found: FoundPool) -> Iterator[Finding]:
     yield from found.findings
+    if found.is_apart:
+        yield rules.pool_apart.warning(pool_place(found.pool.name), found.pool.name)
     for name in found.missing:
         hint = found.pool.member(name).hint
         yield rules.member_missing.error(pool_place(found.pool.name), found.pool.name, name, hint)

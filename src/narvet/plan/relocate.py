@@ -17,6 +17,7 @@ from narvet.formats.tables import table_format
 from narvet.ground.findings import has_errors
 from narvet.model.estate import Disk
 from narvet.model.facts import Facts
+from narvet.model.pools import FoundPool
 from narvet.plan.disks import image_path
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
@@ -36,6 +37,7 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     others = {(one.image.host, normpath(one.path)) for one in found.values()}
     if not strays:
         return Relocated(facts, behind)
+    names: dict[str, str] = {}
     known = _Known(sheet, facts)
     for name, disk in sheet.disks.items():
         if disk.origin_path is not None or name in facts.anew:
@@ -50,9 +52,21 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
         own = [one for one in candidates if _carries(one, ids) and (one.image.host, normpath(one.path)) not in others]
         if len(own) == 1:
             found[name] = own[0]
+            names[own[0].image.place] = name
     taken = {(one.image.host, one.path) for one in (*found.values(), *behind.values())}
     left = tuple(one for one in facts.found.strays if (one.image.host, one.path) not in taken)
-    return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left)), behind)
+    pools = {number: one for number, pool in facts.found.pools.items() if (one := _named(pool, names, found)).places}
+    return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left, pools=pools)), behind)
+
+
+def _named(pool: FoundPool, names: Mapping[str, str], disks: Mapping[str, Disk]) -> FoundPool:
+    """Return a pool with its members on the disks of a sheet, those that are to be moved among them, and no others."""
+    places = {
+        member: replace(place, disk=names.get(place.disk, place.disk))
+        for member, place in pool.places.items()
+        if place.disk in disks or place.disk in names
+    }
+    return replace(pool, places=places)
 
 
 def _ids(disk: ResolvedDisk, sheet: ResolvedSheet) -> frozenset[str]:

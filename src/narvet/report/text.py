@@ -298,10 +298,14 @@ def before_and_after(
     changes: Iterable[Difference], where: Place, partitions: Iterable[tuple[str, Partition]], marks: Marks
 ) -> RenderableType:
     """Return a row for each thing at a place that changes, and for what a guest can then fill, by the parts' names."""
-    table = grid("left", "right", "left", "right", "left")
+    table, long = grid("left", "right", "left", "right", "left"), grid("right", "left")
     for one in changes:
         place = where_of(one).removeprefix(str(where)).strip(". ") or "size"
         becomes, was = one.shown
+        if len(was) + len(becomes) > _LONG:
+            long.add_row(place, was)
+            long.add_row(marks.arrow, becomes)
+            continue
         more = _more(one.asked - one.found) if isinstance(one.asked, int) and isinstance(one.found, int) else ""
         table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
     for name, part in partitions:
@@ -309,7 +313,11 @@ def before_and_after(
             before, after = part.there.available, part.filesystem.available
             what = f"{name} available to fill".strip()
             table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(_more(after - before), "dim"))
-    return table
+    return Group(*(one for one in (long, table) if one.row_count))
+
+
+_LONG = 48
+"""Signs of two values above which they stand one below the other."""
 
 
 def _more(size: int) -> str:

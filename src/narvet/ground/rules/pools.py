@@ -78,6 +78,19 @@ def member_twice(pool: str, disk: str, other: str) -> Wording:
 
 
 @rule(
+    meaning="The members of a pool lie on several hosts, as a write that moved its disks was cut off. It is not "
+    "changed, nor are the entries of its guest, until they are together again.",
+    way_out="Write once: the disks go where the sheet has them. Then write again for what else is asked.",
+)
+def pool_apart(pool: str) -> Wording:
+    """Word a pool whose members are on their way from host to host."""
+    return (
+        f"the members of pool {pool} lie on several hosts; this write brings them together, and changes nothing in it",
+        "write again afterwards",
+    )
+
+
+@rule(
     meaning="A pool has no room for a volume as large as asked: of what is free, a striped or mirrored volume can use "
     "only what lies on different members.",
     way_out="Ask for less, or add a disk to the pool.",
