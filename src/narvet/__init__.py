@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from narvet.demo import change_example, halted_guest, lay_example_out
+    from narvet.demo import change_example, change_room, halted_guest, lay_example_out, room_sheet
     from narvet.fleet.choose import engine_for
     from narvet.fleet.engine import working_with
     from narvet.fleet.hub import host, hub
@@ -111,7 +111,7 @@ if TYPE_CHECKING:
     from narvet.usecases.write import Written, write
 
 _HOMES = {
-    "demo": ("change_example", "halted_guest", "lay_example_out"),
+    "demo": ("change_example", "change_room", "halted_guest", "lay_example_out", "room_sheet"),
     "fleet.choose": ("engine_for",),
     "fleet.engine": ("working_with",),
     "fleet.hub": ("host", "hub"),
@@ -270,6 +270,7 @@ __all__ = [
     "attach",
     "branch",
     "change_example",
+    "change_room",
     "confirm",
     "confirm_inside",
     "counted",
@@ -315,6 +316,7 @@ __all__ = [
     "request_keys",
     "retire",
     "review",
+    "room_sheet",
     "sheets_in",
     "show_both",
     "shrink",

@@ -16,6 +16,8 @@ from narvet.ground.errors import RequestError
 STORES = ("vault", "annex")
 WORDS_FILE = "passphrase"
 """The file with the passphrase of what is sealed in the example, beside its sheet."""
+ROOM = Path("teaching") / "room.toml"
+RACKS = ("rack1", "rack2", "rack3")
 HYPERVISOR = "qemu-system-x86_64"
 # What the seed bank wants differently some weeks later: the table, what the sheet says in it, and what it says then.
 LATER = (
@@ -50,6 +52,8 @@ def lay_example_out(folder: Path) -> Path:
         shutil.copytree(example, folder, dirs_exist_ok=True)
     for store in STORES:
         (folder / "stores" / store).mkdir(parents=True)
+    for rack in RACKS:
+        (folder / ROOM.parent / rack / "shelf").mkdir(parents=True)
     root_image(folder / "guests" / "coldroom")
     (folder / WORDS_FILE).write_text("fourteen trays of spring intake\n", encoding="utf-8")
     return folder / "sheet.toml"
@@ -99,3 +103,18 @@ def change_example(sheet: Path) -> tuple[str, ...]:
         text = before + head + after.replace(said, says, 1)
     sheet.write_text(text + JOINS, encoding="utf-8")
     return "trials", "notes", "cold-c"
+
+
+def room_sheet(folder: Path) -> Path:
+    """Return the sheet of the teaching room, which is about several hosts, in the example's `folder`."""
+    return folder / ROOM
+
+
+def change_room(sheet: Path) -> None:
+    """Change the teaching room's `sheet`: the store of a disk is on another host.
+
+    Raises:
+        OSError: the system does not let it be read or written.
+    """
+    before, head, after = sheet.read_text(encoding="utf-8").partition("[disk.lesson]")
+    sheet.write_text(before + head + after.replace("shelf1", "shelf3", 1), encoding="utf-8")
