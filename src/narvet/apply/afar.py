@@ -11,7 +11,7 @@ import queue
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from uuid import uuid4
@@ -43,7 +43,7 @@ from narvet.lending.nbd.speaker import NbdSpeaker
 from narvet.lending.server import Address, Server
 from narvet.model.estate import NO_TABLE
 
-_PATIENCE = 60.0  # seconds until somebody takes what is lent
+_PATIENCE = 20.0  # seconds until somebody takes what is lent
 _SILENCE = 300.0  # seconds without a request after which who took it is taken to be gone
 
 
@@ -118,6 +118,15 @@ def taken(offered: Offer) -> Iterator[BlockDevice]:
     context = None if folder is None else context_of(*(folder / name for name in PEM_NAMES))
     with lent_disk((offered.address, offered.port), offered.name, context) as disk:
         yield disk
+
+
+@runs_elsewhere
+def give_back(offered: Offer, run: Run | None = None) -> None:
+    """Have what was offered lent no longer, as nobody will take it; nothing happens where it is not lent any more."""
+    del run
+    if offered.address:
+        with suppress(RefusedError), taken(offered):
+            pass
 
 
 def receive(offered: Offer, built: Path, kind: ImageFormat, spec: ImageSpec) -> None:

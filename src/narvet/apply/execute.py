@@ -320,7 +320,7 @@ class _Work:
         """Take note of a step that is done, or failed, and start what waited for it."""
         step, (host, store) = self.todo[number], self._where(number)
         self.asking.discard(number)
-        self.answered.pop(number, None)
+        self._undo(self.answered.pop(number, None))
         self.writing[host, store] -= 1
         self.under_way[host] -= 1
         self._tell_of(host, **{"done" if outcome.error is None else "failed": 1})
@@ -341,6 +341,12 @@ class _Work:
             self._leave(number)
         for one in free:
             self._start(one)
+
+    def _undo(self, step: Step | None) -> None:
+        """Have what another host did for a step undone; nothing waits for that, and it may fail."""
+        undoing = step.undoing if step is not None and isinstance(step, Asks) else None
+        if undoing is not None:
+            engine().submit(undoing.host, undoing.call, (*undoing.args, self.run), lambda _: None)
 
     def _tell_of(self, host: str, *, done: int = 0, failed: int = 0, left: int = 0) -> None:
         """Tell how far a host is."""

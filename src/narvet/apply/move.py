@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from narvet.apply.afar import Lending, Offer, at_size, content_held, offer, receive
+from narvet.apply.afar import Lending, Offer, at_size, content_held, give_back, offer, receive
 from narvet.apply.copying import Source, copy_disk, source_of, verify_copy
 from narvet.apply.staging import new_image, rights_of
 from narvet.block.granules import Content, content_of
@@ -188,6 +188,11 @@ class BringImage:
         return Question(self.there.image.host, offer, (self._lending,))
 
     @property
+    def undoing(self) -> Question | None:
+        """That its host lends it no longer."""
+        return Question(self.there.image.host, give_back, (self.offered,)) if self.offered else None
+
+    @property
     def ending(self) -> Question:
         """That the image goes where it was, if it is still what was lent."""
         before = self.offered.stamps if self.offered else ()
@@ -276,6 +281,8 @@ class RemoveOldImage:
     def answered(self, answer: Content) -> RemoveOldImage:
         """Return the step with what the new image holds."""
         return replace(self, there=answer)
+
+    undoing = None
 
     def apply(self) -> dict[str, object]:
         """Look whether both hold the same, and remove the old one.

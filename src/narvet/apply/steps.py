@@ -131,6 +131,13 @@ class MakeImage:
         """Return the step with what is lent."""
         return replace(self, offered=answer)
 
+    @property
+    def undoing(self) -> Question | None:
+        """That the host of its origin lends that no longer."""
+        from narvet.apply.afar import give_back
+
+        return Question(self.origin.host, give_back, (self.offered,)) if self.origin and self.offered else None
+
     def _base_files(self, base: Path | None) -> list[Path]:
         """Return the files that a child's bases are kept in."""
         links = chain(base, self.trust) if base is not None else []

@@ -237,6 +237,10 @@ class Asks(Protocol):
     def answered(self, answer: Any) -> Step:
         """Return the step with its answer."""
 
+    @property
+    def undoing(self) -> Question | None:
+        """What is done where the question went, if the step fails once it is answered; None for nothing."""
+
 
 @runtime_checkable
 class Ends(Protocol):

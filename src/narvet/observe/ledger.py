@@ -94,8 +94,7 @@ def histories(ledger: Path) -> Histories:
         rows[str(line.get("host", ""))].append(line)
     whole = _history(ledger, lines)
     own = {host: _history(ledger, some) for host, some in rows.items()} if len(rows) > 1 else dict.fromkeys(rows, whole)
-    hosts = {host: replace(one, moving=_moving_from(host, whole)) for host, one in own.items()}
-    return Histories(whole, hosts, _volumes_asked(lines))
+    return Histories(whole, {host: _on(host, one, whole) for host, one in own.items()}, _volumes_asked(lines))
 
 
 def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
@@ -105,8 +104,11 @@ def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
     )  # fmt: skip
 
 
-def _moving_from(host: str, whole: History) -> dict[str, tuple[str, str]]:
-    return {disk: there for disk, there in whole.moving.items() if there[0] == host}
+def _on(host: str, history: History, whole: History) -> History:
+    """Return a host's history with what lies there still, or is to go from there; what goes elsewhere is of others."""
+    made = tuple(one for one in history.made if one.host == host)
+    moving = {disk: there for disk, there in whole.moving.items() if there[0] == host}
+    return replace(history, made=made, moving=moving)
 
 
 def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[str, str]]:
