@@ -82,7 +82,6 @@ class MakeImage:
 
     def apply(self) -> dict[str, object]:
         """Write the image; whatever stops it, nothing is left under either name but by a power cut."""
-        from narvet.apply.afar import receive
         from narvet.apply.copying import copy_disk, source_of
         from narvet.apply.staging import ALL_RIGHTS, new_image, rights_of
         from narvet.block.leases import lease
@@ -92,6 +91,8 @@ class MakeImage:
         rights = self.offered.rights if self.offered else rights_of(source) if source else ALL_RIGHTS
         with new_image(Path(self.touches), kind, rights) as built:
             if self.offered is not None:
+                from narvet.apply.afar import receive
+
                 receive(self.offered, built, kind, self.spec)
             elif source is not None and self.origin is not None and self.origin.how == "copy":
                 copy_disk(source_of(source, self._origin_trusted, self.spec.sector_size), built, kind, self.spec)
@@ -120,11 +121,11 @@ class MakeImage:
     @property
     def question(self) -> Question | None:
         """That the host of its origin lends that, if it is another one."""
-        from narvet.apply.afar import Lending, offer
-
         origin, spec = self.origin, self.spec
         if origin is None or origin.host == self.wanted.image.host:
             return None
+        from narvet.apply.afar import Lending, offer
+
         return Question(origin.host, offer, (Lending(origin.path, self._origin_trusted, spec.sector_size, spec.size),))
 
     def answered(self, answer: Offer) -> MakeImage:
@@ -134,9 +135,11 @@ class MakeImage:
     @property
     def undoing(self) -> Question | None:
         """That the host of its origin lends that no longer."""
+        if self.origin is None or self.offered is None:
+            return None
         from narvet.apply.afar import give_back
 
-        return Question(self.origin.host, give_back, (self.offered,)) if self.origin and self.offered else None
+        return Question(self.origin.host, give_back, (self.offered,))
 
     def _base_files(self, base: Path | None) -> list[Path]:
         """Return the files that a child's bases are kept in."""
