@@ -11,7 +11,8 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.units import show_both, show_bytes
-from narvet.report.text import before_and_after, grid, shows
+from narvet.report.changes import before_and_after, grid
+from narvet.report.text import shows
 from narvet.report.totals import headed
 
 if TYPE_CHECKING:

@@ -7,11 +7,10 @@ from typing import TYPE_CHECKING, Literal
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from narvet.ground.errors import printable
-from narvet.ground.findings import LEVELS, Finding, Place, Rule, guest_place, has_errors, image_place
+from narvet.ground.findings import LEVELS, Finding, Rule, guest_place, has_errors, image_place
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -20,6 +19,7 @@ from narvet.guests import guest_system
 from narvet.guests.contract import UnlocksSeals, WritesSizes
 from narvet.model.plugs import Plug
 from narvet.plan.by_hand import HandWork, plug_in, show_rates
+from narvet.report.changes import before_and_after, grid
 from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
 from narvet.report.facts import entry_facts, where_of
 from narvet.report.totals import available_of, headed, totals
@@ -51,14 +51,6 @@ LEFT: Literal["left"] = "left"
 
 
 _POINTS = 6  # mount points that are spelt out
-
-
-def grid(*columns: Literal["left", "right"]) -> Table:
-    """Return a table without lines whose columns are aligned as said."""
-    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    for justify in columns:
-        table.add_column(justify=justify, overflow="fold", no_wrap=justify == "right")
-    return table
 
 
 def core(bands: Iterable[Band], marks: Marks) -> RenderableType:
@@ -292,37 +284,6 @@ def resized(done: Resized, marks: Marks) -> RenderableType:
 
 def _by_number(disk: Disk) -> Iterable[tuple[str, Partition]]:
     return [(f"partition {part.number}" if part.number else "", part) for part in disk.partitions]
-
-
-def before_and_after(
-    changes: Iterable[Difference], where: Place, partitions: Iterable[tuple[str, Partition]], marks: Marks
-) -> RenderableType:
-    """Return a row for each thing at a place that changes, and for what a guest can then fill, by the parts' names."""
-    table, long = grid("left", "right", "left", "right", "left"), grid("right", "left")
-    for one in changes:
-        place = where_of(one).removeprefix(str(where)).strip(". ") or "size"
-        becomes, was = one.shown
-        if len(was) + len(becomes) > _LONG:
-            long.add_row(place, was)
-            long.add_row(marks.arrow, becomes)
-            continue
-        more = _more(one.asked - one.found) if isinstance(one.asked, int) and isinstance(one.found, int) else ""
-        table.add_row(place, was, marks.arrow, becomes, Text(more, "dim"))
-    for name, part in partitions:
-        if part.resizing is not None and part.there is not None and part.filesystem is not None:
-            before, after = part.there.available, part.filesystem.available
-            what = f"{name} available to fill".strip()
-            table.add_row(what, show_bytes(before), marks.arrow, show_bytes(after), Text(_more(after - before), "dim"))
-    return Group(*(one for one in (long, table) if one.row_count))
-
-
-_LONG = 48
-"""Signs of two values above which they stand one below the other."""
-
-
-def _more(size: int) -> str:
-    """Return bytes that are won or lost."""
-    return f"+ {show_both(size)}" if size >= 0 else f"- {show_both(-size)}"
 
 
 def made(one: Made, marks: Marks) -> RenderableType:

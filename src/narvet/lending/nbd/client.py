@@ -89,7 +89,7 @@ class LentDisk:
         """Return kind and length of the next part of an answer, and whether it is the last."""
         magic, flags, kind, cookie, _, length = m.LONG_CHUNK.unpack(self._wire.take(m.LONG_CHUNK.size))
         if magic != m.EXTENDED_REPLY or cookie != self._cookie:
-            raise _not_kept("what it sends is no answer")
+            raise _not_kept("it sends something else than an answer")
         if kind == Chunk.ERROR:
             told = self._wire.take(min(length, _ERROR_TOLD))
             why = told[m.FAULT.size :].decode("utf-8", "replace")[:300]
@@ -100,7 +100,7 @@ class LentDisk:
         self._ask(Command.FLUSH, 0, 0)
         kind, length, is_last = self._chunk()
         if kind != Chunk.NONE or length or not is_last:
-            raise _not_kept("an answer is not what was asked for")
+            raise _not_kept("it answers a flush with something else")
 
     def _read_into(self, offset: int, room: memoryview) -> None:
         """Fill some memory with what lies at an offset; parts come in order, as Narvet sends them."""
@@ -116,12 +116,12 @@ class LentDisk:
             elif kind == Chunk.OFFSET_HOLE and length == m.HOLE.size:
                 at, part = m.HOLE.unpack(self._wire.take(m.HOLE.size))
             else:
-                raise _not_kept("an answer to a read is none")
+                raise _not_kept("it answers a read with something else")
             if at != offset + done or not 0 < part <= left:
-                raise _not_kept("an answer is not about what was asked for")
+                raise _not_kept("it sends other bytes than were asked for")
             done += part
         if done != len(room):
-            raise _not_kept("an answer is cut short")
+            raise _not_kept("it sends fewer bytes than were asked for")
 
     def _runs(self, offset: int, length: int) -> list[tuple[int, bool]]:
         """Return runs from an offset on, within `length` bytes: how long they are, and whether they hold anything."""
@@ -129,13 +129,13 @@ class LentDisk:
         kind, size, is_last = self._chunk()
         count, left = divmod(size - m.RUN.size, m.LONG_RUN.size)
         if kind != Chunk.BLOCK_STATUS_EXT or not is_last or left or not 0 < count <= _MOST_RUNS:
-            raise _not_kept("an answer about what is stored is none")
+            raise _not_kept("it does not tell what is stored")
         about, told = m.RUN.unpack(self._wire.take(m.RUN.size))
         rows = [m.LONG_RUN.unpack(self._wire.take(m.LONG_RUN.size)) for _ in range(count)]
         if (about, told) != (m.ALLOCATION_ID, count) or sum(row[0] for row in rows) > length:
-            raise _not_kept("an answer about what is stored is not about that")
+            raise _not_kept("it tells what is stored in another place than was asked about")
         if not all(row[0] for row in rows):
-            raise _not_kept("an answer tells of runs without length")
+            raise _not_kept("it tells of runs without length")
         return [(row[0], row[1] != m.HOLE_THAT_READS_ZERO) for row in rows]
 
 
@@ -230,7 +230,7 @@ def _agreed(wire: SocketWire, name: str) -> LentDisk:
     _, size, flags = m.INFO_EXPORT.unpack(export)
     sector = m.INFO_BLOCK_SIZE.unpack(sizes)[1]
     if size > _MOST_SIZE or not flags & Can.HAS_FLAGS or sector not in (512, 4096):
-        raise _not_kept("it tells of a disk that there cannot be")
+        raise _not_kept("it tells of an impossible disk")
     return LentDisk(wire, size, sector)
 
 
@@ -241,7 +241,7 @@ def _option(wire: SocketWire, option: Option, data: bytes = b"") -> list[bytes]:
     for _ in range(_MOST_ANSWERS):
         magic, about, kind, length = m.REPLY_TO_OPTION.unpack(wire.take(m.REPLY_TO_OPTION.size))
         if magic != m.OPTION_REPLY or about != option or length > m.LARGEST_OPTION:
-            raise _not_kept("what it sends is no answer to an option")
+            raise _not_kept("it answers an option with something else")
         text = wire.take(length)
         if kind == Answer.ACK:
             return told
