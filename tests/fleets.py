@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from hashlib import sha256
@@ -11,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.certificates import certificates
-from tests.program import IDENTITY, PROGRAM, make_root
+from tests.program import IDENTITY, PROGRAM, facts, make_root, run
 
 KINDS = ("raw", "qcow2", "vhdx", "vmdk")
 FILESYSTEMS = ("ext4", "xfs", "ext4", "swap")
@@ -97,3 +98,12 @@ def keys_in(folder: Path) -> tuple[str, ...]:
     for old, new in (("authority.pem", "ca.pem"), ("server.pem", "cert.pem"), ("server.key", "key.pem")):
         (folder / old).rename(folder / new)
     return "--certificates", str(folder)
+
+
+def written_at_last(sheet: Path, address: str, seconds: float) -> None:
+    """Write a sheet again and again until all of it is done, for at most so long, and have it confirmed."""
+    ends = time.monotonic() + seconds
+    while (last := run("write", str(sheet), "--over", address, "--yes")).returncode and time.monotonic() < ends:
+        time.sleep(1)
+    assert last.returncode == 0, last.stderr
+    assert facts("confirm", str(sheet), "--over", address)["agrees"]

@@ -24,7 +24,7 @@ from narvet.fleet.processes import carried_out
 from narvet.fleet.wire import answered, call_packed, packed, unpacked
 from narvet.ground.errors import ImageError
 from narvet.usecases.layout import work_out
-from tests.fleets import fleet, host, hosted, keys_in, running, told_by, written
+from tests.fleets import fleet, host, hosted, keys_in, running, told_by, written, written_at_last
 from tests.program import IDENTITY, PROGRAM, facts, rules, run
 
 TRIES = int(os.environ.get("NARVET_TRIES", "1"))
@@ -150,11 +150,7 @@ def test_whatever_goes_away_the_next_write_goes_on(tmp_path: Path, seed: int) ->
                 again = ("hub", "--at", address) if what == "hub" else host(sheet.parent, what, address)
                 processes[what] = stack.enter_context(running(*again))
                 told_by(processes[what])
-        ends = time.monotonic() + 60
-        while (last := run("write", str(sheet), "--over", address, "--yes")).returncode and time.monotonic() < ends:
-            time.sleep(1)
-        assert last.returncode == 0, last.stderr
-        assert facts("confirm", str(sheet), "--over", address)["agrees"]
+        written_at_last(sheet, address, 60)
     assert {name: one for name, one in written(sheet.parent).items() if "narvet" not in name} == written(plain.parent)
     assert facts("confirm", str(sheet))["agrees"]
 

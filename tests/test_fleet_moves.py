@@ -28,7 +28,7 @@ from narvet.formats.images.trust import Trust
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.lending.nbd.client import lent_disk
 from narvet.usecases.layout import work_out
-from tests.fleets import host, hosted, keys_in, running, told_by
+from tests.fleets import host, hosted, keys_in, running, told_by, written_at_last
 from tests.program import IDENTITY, PROGRAM, facts, make_root, rules, run
 
 TRIES = int(os.environ.get("NARVET_TRIES", "1"))
@@ -156,11 +156,7 @@ def test_whatever_goes_away_while_images_travel(tmp_path: Path, seed: int) -> No
                 again = ("hub", "--at", address) if what == "hub" else host(tmp_path, what, address)
                 processes[what] = stack.enter_context(running(*again))
                 told_by(processes[what])
-        ends = time.monotonic() + 120
-        while (last := run("write", str(sheet), "--over", address, "--yes")).returncode and time.monotonic() < ends:
-            time.sleep(1)
-        assert last.returncode == 0, last.stderr
-        assert facts("confirm", str(sheet), "--over", address)["agrees"]
+        written_at_last(sheet, address, 120)
     there = images(tmp_path)
     assert {Path(name).name: digest for name, digest in there.items()} == first
     assert sorted(there) == sorted(f"hosts/rack{at}/vault/d{number}.raw" for number, at in enumerate(places))
