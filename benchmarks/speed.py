@@ -31,6 +31,7 @@ from narvet.ground.units import GIB, MIB, TIB, show_binary
 from narvet.model.estate import Estate, Store
 from narvet.model.facts import Facts
 from narvet.plan.layout import plan
+from narvet.plan.resolve import settled
 from narvet.sheet.read import parse_sheet
 from narvet.usecases.recast import RecastWishes, image_spec_for
 
@@ -53,7 +54,7 @@ def planned(folder: Path, size: int, name: str = "ext4", purpose: str = "general
     text = f'[disk.a]\nguest = "bench"\nstore = "shelf"\nsize = "{size} B"\n[[disk.a.partition]]\nlabel = "a"\n'
     text += f'filesystem = "{name}"\nfor = "{purpose}"\n'
     facts = Facts(Estate(stores={"shelf": Store(str(folder), free=1 << 50, total=1 << 50)}))
-    disk = plan(parse_sheet(HEAD + text, Path("bench")), facts).disks[0]
+    disk = plan(settled(parse_sheet(HEAD + text, Path("bench"))), facts).disks[0]
     return MakeImage(disk.name, disk.guest, disk.wanted, disk.spec)
 
 

@@ -21,6 +21,7 @@ from narvet.model.estate import Estate, Store
 from narvet.model.facts import Facts
 from narvet.plan.layout import plan
 from narvet.plan.mark import different, mark_of, read_mark
+from narvet.plan.resolve import settled
 from narvet.sheet.read import parse_sheet
 from tests.program import PROGRAM, disk, facts, make_sheet, run, talk
 
@@ -176,7 +177,7 @@ def test_one_changed_disk_is_told_by_the_mark(number: int, size: int) -> None:
     known = Facts(Estate(stores={"shelf": Store("shelf")}))
     text = 'sheet = 1\nidentity = "5f0c1b52-0d0e-4f4a-9d55-0d6a3c1f2b11"\n[store.shelf]\npath = "."\n[guest.seedling]\n'
     text += "".join(disk(f"d{n}", 'size = "8 MiB"') for n in range(40))
-    before, after = (plan(parse_sheet(one, Path("s")), known) for one in (text, text.replace(f'[disk.d{number}]\nguest = "seedling"\nstore = "shelf"\nsize = "8 MiB"', f'[disk.d{number}]\nguest = "seedling"\nstore = "shelf"\nsize = "{size} MiB"')))  # fmt: skip
+    before, after = (plan(settled(parse_sheet(one, Path("s"))), known) for one in (text, text.replace(f'[disk.d{number}]\nguest = "seedling"\nstore = "shelf"\nsize = "8 MiB"', f'[disk.d{number}]\nguest = "seedling"\nstore = "shelf"\nsize = "{size} MiB"')))  # fmt: skip
     mark = read_mark(str(mark_of(before)))
     assert mark == mark_of(before) and list(different(mark, before)) == []
     assert next(different(mark, after)) == f"disk d{number}"

@@ -31,7 +31,7 @@ def test_partitions_are_aligned_disjoint_inside_and_add_up(
     assert all(spot.start % align == 0 and spot.length % sector == 0 for spot in places)
     assert all(one.end <= two.start for one, two in pairwise(places))
     if all(spot.end <= bounds.end for spot in places):
-        parts = pieces(size, FORMAT.reserved(size, sector), list(enumerate(places, 1)))
+        parts = pieces(size, FORMAT.reserved(size, sector), tuple(enumerate(places, 1)))
         assert parts[0].start == 0 and sum(piece.size for piece in parts) == size
         assert all(one.start + one.size == two.start for one, two in pairwise(parts))
     if "rest" in sizes and places[sizes.index("rest")].length:

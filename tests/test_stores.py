@@ -16,6 +16,7 @@ from narvet.model.layout import Layout
 from narvet.observe import stores
 from narvet.observe.stores import observe_store
 from narvet.plan.layout import plan
+from narvet.plan.resolve import settled
 from narvet.sheet.lines import key_lines, nearest_line
 from narvet.sheet.read import parse_sheet
 from tests.program import IDENTITY, disk
@@ -57,7 +58,7 @@ def test_a_limit_set_on_this_process_counts(tmp_path: Path) -> None:
 
 def laid(stores_text: str, disks: str, stores: dict[str, Store]) -> Layout:
     text = f'sheet = 1\nidentity = "{IDENTITY}"\n[guest.seedling]\n{stores_text}{disks}'
-    return plan(parse_sheet(text, Path("sheet")), Facts(Estate(stores=stores)))
+    return plan(settled(parse_sheet(text, Path("sheet"))), Facts(Estate(stores=stores)))
 
 
 @pytest.mark.parametrize(

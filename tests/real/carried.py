@@ -15,7 +15,7 @@ from tests.real.kernel import mounted
 
 PACKAGES = (
     "annotated_types", "click", "crc32c", "markdown_it", "mdurl", "narvet", "numpy", "pydantic", "pydantic_core", "pygments",
-    "rich", "tomlkit", "typing_extensions", "typing_inspection",
+    "rich", "tomli", "tomlkit", "typing_extensions", "typing_inspection",
 )  # fmt: skip
 _NOT_NEEDED = shutil.ignore_patterns(
     "__pycache__",
@@ -67,7 +67,7 @@ def _copy_package(name: str, place: Path) -> None:
     origin = Path(found.origin)
     for about in Path(sysconfig.get_path("purelib")).glob(f"{name}-*.dist-info"):
         shutil.copytree(about, place / about.name)
-    if origin.name == "__init__.py":
+    if origin.name.startswith("__init__."):
         shutil.copytree(origin.parent, place / name, ignore=_NOT_NEEDED)
         beside = origin.parent.with_name(f"{name}.libs")
         if beside.is_dir():

@@ -30,7 +30,8 @@ from narvet.model.layout import Layout
 from narvet.model.moves import Announced, Asks, Ends, IsElsewhere, Lies, NeedsKeys, Step
 from narvet.observe.ledger import ledger_path, record
 from narvet.sheet.form import Sheet
-from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest
+from narvet.sheet.hosts import THIS_MACHINE
+from narvet.sheet.resolved import ResolvedSheet
 
 _LOG = logging.getLogger("narvet.steps")
 _WORTH_PROCESSES = 24  # steps
@@ -104,22 +105,23 @@ class Places:
 EVERYTHING_HERE = Places()
 
 
-def places_of(sheet: Sheet, left_over: Mapping[str, str] | None = None) -> Places:
+def places_of(sheet: ResolvedSheet, left_over: Mapping[str, str] | None = None) -> Places:
     """Return where the steps of a sheet are done; `left_over` are hosts of images whose disks it no longer has."""
-    hosts = {name: host_of_disk(sheet, form) for name, form in sheet.disk.items()} | dict(left_over or {})
-    for name, form in sheet.disk.items():
-        for part in form.partition:
+    hosts = {name: sheet.stores[disk.store].host or THIS_MACHINE for name, disk in sheet.disks.items()}
+    hosts |= left_over or {}
+    for name, disk in sheet.disks.items():
+        for part in disk.partitions:
             if part.pool is not None:
                 hosts.setdefault(part.pool, hosts[name])
     writers = {
         name: form.writers or (_WRITERS_FLASH if form.flash else _WRITERS)
-        for name, form in sheet.store.items()
+        for name, form in sheet.stores.items()
         if form.host or form.writers
     }
     return Places(
         hosts,
-        {name: host_of_guest(sheet, name) for name in sheet.guest},
-        {name: form.store for name, form in sheet.disk.items()},
+        {name: form.host or THIS_MACHINE for name, form in sheet.guests.items()},
+        {name: disk.store for name, disk in sheet.disks.items()},
         writers,
     )
 

@@ -61,6 +61,13 @@ class Row:
             return 0, (1 << self.bits) - 1
         return -(1 << (self.bits - 1)), (1 << (self.bits - 1)) - 1
 
+    def decoder(self, endian: Endian) -> Callable[[bytes], object] | None:
+        """Return what makes a value of this field's bytes, None where struct alone does."""
+        if self.count > 1:
+            return struct.Struct(endian + self.packed).unpack
+        from_raw = self.from_raw
+        return (lambda data: from_raw(data, endian)) if from_raw else None
+
     def check_integer(self, value: int, title: str) -> None:
         """Raise BugError if `value` does not fit one integer of this field of the record called `title`."""
         low, high = self.limits
@@ -68,11 +75,16 @@ class Row:
             raise BugError(f"{title}.{self.name} @ {self.offset}: {value} does not fit a {self.bits}-bit field")
 
     def raw_bytes(self, value: object, endian: Endian, title: str) -> bytes:
-        """Return what struct packs for a value that is no integer.
+        """Return what struct packs for a value that is not one integer.
 
         Raises:
-            BugError: it is longer than the field.
+            BugError: it is longer than the field, or has not as many integers.
         """
+        if self.count > 1:
+            values = cast("tuple[int, ...]", value)
+            if len(values) != self.count:
+                raise BugError(f"{title}.{self.name}: {self.count} values expected, found {len(values)}")
+            return struct.pack(endian + self.packed, *values)
         data = self.to_raw(value, endian) if self.to_raw else cast(bytes, value)
         if len(data) > self.length:
             raise BugError(
@@ -160,7 +172,13 @@ def raw(offset: int, length: int, unit: str = "", meaning: str = "") -> bytes:
 def uuid(offset: int, unit: str = "", meaning: str = "") -> UUID:
     """Declare a UUID as it is written (RFC 9562), `offset` bytes into the record."""
     row = Row(
-        offset, 16, "16s", unit, meaning, from_raw=lambda data, _: UUID(bytes=data), to_raw=lambda one, _: one.bytes
+        offset,
+        16,
+        "16s",
+        unit,
+        meaning,
+        from_raw=lambda data, _: UUID(bytes=data),
+        to_raw=lambda one, _: one.bytes,
     )
     return cast(UUID, _field(UUID(int=0), row))
 
@@ -199,7 +217,10 @@ class Record:
     size: ClassVar[int]
     endian: ClassVar[Endian]
     rows: ClassVar[tuple[Row, ...]]
-    _struct: ClassVar[struct.Struct]
+    _struct: ClassVar[struct.Struct]  # takes what is more than one integer as bytes, so that a field is one value
+    _names: ClassVar[tuple[str, ...]]
+    _encoders: ClassVar[tuple[tuple[int, Row], ...]]
+    _decoders: ClassVar[tuple[tuple[str, Callable[[bytes], object]], ...]]
 
     def __init_subclass__(cls, *, title: str, size: int, endian: Endian = "<") -> None:
         """Check the declared offsets against one another and against `size`, both in bytes."""
@@ -216,7 +237,12 @@ class Record:
         if expected != size:
             raise BugError(f"{title}: the fields end at {expected}, the record at {size}")
         cls.rows = tuple(rows)
-        cls._struct = struct.Struct(endian + "".join(row.packed for row in rows))
+        cls._names = tuple(row.name for row in rows)
+        cls._struct = struct.Struct(
+            endian + "".join(row.packed if row.count == 1 else f"{row.length}s" for row in rows)
+        )
+        cls._encoders = tuple((index, row) for index, row in enumerate(rows) if not row.integer or row.count > 1)
+        cls._decoders = tuple((row.name, one) for row in rows if (one := row.decoder(endian)))
 
     @classmethod
     def decode(cls, data: bytes | memoryview, where: str = "") -> Self:
@@ -228,16 +254,12 @@ class Record:
         if len(data) < cls.size:
             place = f" @ {where}" if where else ""
             raise ImageError(f"{cls.title}{place}: {cls.size} bytes expected, found {len(data)}")
-        flat = iter(cls._struct.unpack_from(data))
-        values: dict[str, object] = {}
-        for row in cls.rows:
-            if row.count > 1:
-                values[row.name] = tuple(next(flat) for _ in range(row.count))
-            elif row.from_raw:
-                values[row.name] = row.from_raw(next(flat), cls.endian)
-            else:
-                values[row.name] = next(flat)
-        return cls(**values)
+        values = dict(zip(cls._names, cls._struct.unpack_from(data), strict=True))
+        for name, decoded in cls._decoders:
+            values[name] = decoded(values[name])
+        made = object.__new__(cls)  # every field is there: no default is to be looked for, one field at a time
+        made.__dict__.update(values)
+        return made
 
     def encode(self) -> bytes:
         """Return the record's bytes.
@@ -245,18 +267,10 @@ class Record:
         Raises:
             BugError: a value does not fit its field.
         """
-        flat: list[object] = []
-        for row in self.rows:
-            value = getattr(self, row.name)
-            if not row.integer:
-                flat.append(row.raw_bytes(value, self.endian, self.title))
-            elif row.count == 1:
-                flat.append(value)
-            elif len(value) == row.count:
-                flat.extend(value)
-            else:
-                raise BugError(f"{self.title}.{row.name}: {row.count} values expected, found {len(value)}")
+        flat: list[Any] = [getattr(self, name) for name in self._names]
         try:
+            for index, row in self._encoders:
+                flat[index] = row.raw_bytes(flat[index], self.endian, self.title)
             return self._struct.pack(*flat)
         except struct.error:
             # struct checks the range of integers, but cannot name the field.

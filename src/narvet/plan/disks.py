@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from types import MappingProxyType
@@ -14,7 +14,15 @@ from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
 from narvet.formats.pools.member import LEAST, MemberState, fresh_shape
 from narvet.formats.seals.header import DATA_OFFSET, Seal, new_seal
 from narvet.formats.tables import table_format
-from narvet.formats.tables.contract import POOL, Bounds, LinksPartitions, PartitionEntry, TableFormat, check_alignment
+from narvet.formats.tables.contract import (
+    POOL,
+    Bounds,
+    LinksPartitions,
+    PartitionEntry,
+    Reserved,
+    TableFormat,
+    check_alignment,
+)
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
@@ -84,7 +92,9 @@ def plan_disk(
     found += _size_checks(disk, table, size)
     room = _room(disk, site, table, size)
     ahead = _ahead(disk.table, len(requests), disk.sector_size)
-    places = place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
+    places: Sequence[Extent] = (
+        place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
+    )
     if existing is not None and table is not None:
         numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
         places, in_the_way = keep_places(
@@ -116,8 +126,8 @@ def plan_disk(
 
 def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Partition, ...]) -> PlannedImage:
     table = table_format(disk.table) if disk.table else None
-    reserved = table.reserved(spec.size, spec.sector_size) if table else ()
-    written = sum(run.size for run in reserved) + sum(part.writes for part in parts)
+    takes = _takes(disk.table, spec.size, spec.sector_size) if disk.table else _NO_TAKES
+    written = takes.total + sum([part.writes for part in parts])
     image = Image(
         path=site.path,
         format=disk.format,
@@ -128,18 +138,38 @@ def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Parti
         block_size=spec.block_size or 0,
     )
     wanted = Disk(image, disk.table or NO_TABLE, table.native_id(site.ids.table) if table else "", parts)
-    places = [(part.number, Extent(part.start, part.size)) for part in parts]
-    return PlannedImage(wanted, spec, pieces(spec.size, reserved, places))
+    places = tuple([(part.number, Extent(part.start, part.size)) for part in parts])
+    return PlannedImage(wanted, spec, pieces(spec.size, takes.reserved, places))
 
 
 def _room(disk: ResolvedDisk, site: Site, table: TableFormat | None, size: int) -> _Room:
     if table is None:
         return _Room(size, Bounds(0, size))
-    bounds = table.bounds(size, disk.sector_size)
+    bounds = _takes(table.name, size, disk.sector_size).bounds
     if not disk.set_aside:
         return _Room(size, bounds)
     kept = _set_aside(disk, site, table, bounds.first)
     return _Room(size, replace(bounds, first=kept.end), kept)
+
+
+@dataclass(frozen=True, slots=True)
+class _Takes:
+    """What a table takes of a disk, and what it leaves."""
+
+    bounds: Bounds
+    reserved: tuple[Reserved, ...]
+    total: int
+
+
+_NO_TAKES = _Takes(Bounds(0, 0), (), 0)
+
+
+@lru_cache(maxsize=1024)
+def _takes(table: str, size: int, sector_size: int) -> _Takes:
+    """Return what a table takes; many disks of a sheet have the same."""
+    kind = table_format(table)
+    reserved = kind.reserved(size, sector_size)
+    return _Takes(kind.bounds(size, sector_size), reserved, sum(run.size for run in reserved))
 
 
 def _set_aside(disk: ResolvedDisk, site: Site, table: TableFormat, first: int) -> Partition:
@@ -231,7 +261,7 @@ def _size_checks(disk: ResolvedDisk, table: TableFormat | None, size: int) -> It
         yield rules.disk_past_table.error(where, table.name, table.most(disk.sector_size), disk.sector_size, size)
 
 
-def _place_checks(bounds: Bounds, places: list[Extent], sizes: list[PartSize], where: Place) -> Iterator[Finding]:
+def _place_checks(bounds: Bounds, places: Sequence[Extent], sizes: list[PartSize], where: Place) -> Iterator[Finding]:
     if bounds.end <= bounds.first:
         yield rules.disk_too_small.error(where)
         return
@@ -265,10 +295,9 @@ def _partition(
         return Partition(entry, mount=mount, may_move=asked.move_files), ()
     seal = seal_of(asked, site.ids.seal(asked.position)) if asked.seal else None
     part = with_cost(Partition(entry, mount=mount, may_move=asked.move_files, seal=seal), asked)
+    wishes = request.wishes._replace(start=run.start + (seal.offset if seal else 0), noise=seal is not None)
     try:
-        new = kind.plan(
-            part.inside, replace(request.wishes, start=run.start + (seal.offset if seal else 0), noise=seal is not None)
-        )
+        new = kind.plan(part.inside, wishes)
     except UnfitError as error:
         if keeps and not error.remedy:  # what is there was made by others, and fits as it is
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)
@@ -339,7 +368,7 @@ def _mount_options(request: PartitionRequest, *, flash: bool, read_only: bool) -
     if request.kind is None:
         return ()
     asked = request.asked.mount_options
-    wishes: Wishes = request.wishes if asked is None else replace(request.wishes, purpose="general")
+    wishes: Wishes = request.wishes if asked is None else request.wishes._replace(purpose="general")
     words = request.kind.options.of(wishes).mount_options()
     known = (("ro",) if read_only else ()) + (("discard",) if flash and not read_only else ())
     return tuple(dict.fromkeys((*words, *(asked or ()), *known)))

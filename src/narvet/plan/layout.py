@@ -35,21 +35,19 @@ from narvet.plan.plugs import check_doors, check_plugs, plan_plugs, with_plugged
 from narvet.plan.pools import plan_pools, with_pools, with_those_of_pools
 from narvet.plan.relocate import relocated
 from narvet.plan.renamed import with_first_names
-from narvet.plan.resolve import check_asked, resolve
+from narvet.plan.resolve import Settled
 from narvet.plan.seals import check_seals
 from narvet.plan.services import check_services, class_of, with_order
 from narvet.plan.store_capacity import check_stores, plan_stores
-from narvet.sheet.form import Sheet
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 _SHOWN_DIFFERENCES = 3
 _ROOM_FOR_TABLES = 4 * MIB  # of partitions and images, with the log of their changes
 
 
-def plan(sheet: Sheet, facts: Facts) -> Layout:
+def plan(asked: Settled, facts: Facts) -> Layout:
     """Return the sheet worked out. The same sheet and facts always give the same layout."""
-    asked = tuple(check_asked(sheet))
-    resolved = with_first_names(resolve(sheet), facts)
+    resolved = with_first_names(asked.sheet, facts)
     moved = relocated(resolved, facts)
     facts = moved.facts
     plugs = plan_plugs(resolved, facts)
@@ -77,7 +75,7 @@ def plan(sheet: Sheet, facts: Facts) -> Layout:
         *check_doors(disks, facts, with_those_of_pools(of_disks, pools, differ_pools)),
         *check_devices(disks, facts, of_disks),
         *check_services(resolved, disks, facts, of_disks),
-        *asked,
+        *asked.findings,
         *said,
         *of_pools,
         *(one for volume in volumes if volume.old for one in _not_as_asked(differ_pools, volume.name)),

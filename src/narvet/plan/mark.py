@@ -103,14 +103,16 @@ def _which_disk(mark: Mark, now: Mark, layout: Layout) -> str:
 
 def _of_disk(disk: PlannedDisk, moves: Iterable[Difference]) -> Iterator[object]:
     """Yield what a review shows of a disk, but for what changes while it is used."""
-    image = disk.wanted.image
-    yield from (disk.name, disk.guest, disk.store, disk.system, *_values(disk.plug), disk.origin, disk.state)
-    yield from (disk.plugged_into, disk.plugged.where if disk.plugged else "")
-    yield from (image.path, image.format, image.size, image.space, image.sector_size, image.block_size)
-    yield from (disk.wanted.table, disk.wanted.table_id)
-    yield from (one for part in disk.wanted.partitions for one in _of_partition(part))
-    own = (one for one in moves if one.where.kind == "disk")
-    yield from ((str(one.where), one.aspect.name, one.texts, one.by_guest) for one in own)
+    plugged = disk.plugged.where if disk.plugged else ""
+    yield disk.name, disk.guest, disk.store, disk.system, disk.origin, disk.state, disk.plugged_into, plugged
+    yield _values(disk.plug)
+    yield _image_values(disk.wanted.image)
+    yield disk.wanted.table, disk.wanted.table_id
+    for part in disk.wanted.partitions:
+        yield from _of_partition(part)
+    for one in moves:
+        if one.where.kind == "disk":
+            yield str(one.where), one.aspect.name, one.texts, one.by_guest
 
 
 def _of_pool(pool: PlannedPool, moves: Iterable[Difference]) -> Iterator[object]:
@@ -127,10 +129,13 @@ def _of_pool(pool: PlannedPool, moves: Iterable[Difference]) -> Iterator[object]
 
 def _of_partition(part: Partition) -> Iterator[object]:
     inside, shows = part.filesystem, part.capacity
-    yield from _values(part.entry)
-    yield from _values(part.mount) if part.mount else ()
-    yield from (shows.total, shows.free, shows.available) if shows else ()
-    yield from (inside.kind, inside.uuid, inside.label) if inside else ()
+    yield _values(part.entry)
+    yield _values(part.mount) if part.mount else ()
+    yield (shows.total, shows.free, shows.available) if shows else ()
+    yield (inside.kind, inside.uuid, inside.label) if inside else ()
+
+
+_image_values = attrgetter("path", "format", "size", "space", "sector_size", "block_size")
 
 
 def _values(value: Any) -> tuple[object, ...]:

@@ -48,7 +48,7 @@ def plan_origin(
         base=origin.path if disk.is_child else None,
     )
     wanted = Disk(image, table, source.table_id if source else "", partitions)
-    places = [(part.number, Extent(part.start, part.size)) for part in partitions]
+    places = tuple((part.number, Extent(part.start, part.size)) for part in partitions)
     found = tuple(_checks(disk, origin, existing, source, spec))
     return PlannedImage(wanted, spec, pieces(size, reserved, places)), found
 

@@ -6,8 +6,9 @@ unless a finding says otherwise, and the pieces of a disk cover it once, without
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from fractions import Fraction
+from functools import lru_cache
 from itertools import zip_longest
 from operator import attrgetter
 from typing import Literal
@@ -32,7 +33,7 @@ def disk_size_for(
 
 def place(
     sizes: Sequence[PartSize], bounds: Bounds, align: int, sector_size: int, ahead: Sequence[int] = ()
-) -> list[Extent]:
+) -> tuple[Extent, ...]:
     """Return the bytes of the partitions in order; the rest may come out as 0, and what is asked may pass the end.
 
     `ahead` is what the table needs right ahead of each partition; the partition then starts on the next boundary.
@@ -40,8 +41,16 @@ def place(
     """
     first = align_up(bounds.first, align)
     span = max(align_down(bounds.end, align) - first, 0)
-    decided = [_decided(size, span, align, sector_size) for size in sizes]
-    before = [align_up(gap, align) for gap, _ in zip_longest(ahead, sizes, fillvalue=0)][: len(sizes)]
+    decided = tuple([_decided(size, span, align, sector_size) for size in sizes])
+    return _placed(decided, first, span, align, tuple(ahead))
+
+
+@lru_cache(maxsize=1024)
+def _placed(
+    decided: tuple[int | None, ...], first: int, span: int, align: int, ahead: tuple[int, ...]
+) -> tuple[Extent, ...]:
+    """Return where partitions of these sizes lie in a span, None taking the rest; many disks have the same."""
+    before = [align_up(gap, align) for gap, _ in zip_longest(ahead, decided, fillvalue=0)][: len(decided)]
     taken = sum(align_up(size, align) for size in decided if size is not None) + sum(before)
     rest = max(span - taken, 0)
     places, start = [], first
@@ -50,7 +59,7 @@ def place(
         start += gap
         places.append(Extent(start, length))
         start += align_up(length, align)
-    return places
+    return tuple(places)
 
 
 def _decided(size: PartSize, span: int, align: int, sector_size: int) -> int | None:
@@ -61,7 +70,8 @@ def _decided(size: PartSize, span: int, align: int, sector_size: int) -> int | N
     return align_up(size, sector_size)
 
 
-def pieces(disk_size: int, reserved: Iterable[Reserved], places: Iterable[tuple[int, Extent]]) -> tuple[Piece, ...]:
+@lru_cache(maxsize=1024)
+def pieces(disk_size: int, reserved: tuple[Reserved, ...], places: tuple[tuple[int, Extent], ...]) -> tuple[Piece, ...]:
     """Return the runs that make up the disk, ascending; `places` come with their partition's number."""
     known = [Piece(run.start, run.size, run.what) for run in reserved if run.size]
     known += [Piece(run.start, run.length, "partition", number) for number, run in places if run.length]

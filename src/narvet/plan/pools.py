@@ -287,7 +287,7 @@ def _request(work: _Work, asked: ResolvedVolume, facts: Facts) -> PartitionReque
     request, said = request_content(asked.content, place, site, uuid, below)
     if request.kind is not None and asked.content.uuid is not None:
         own = request.kind.uuid_of(asked.content.uuid)
-        request = replace(request, wishes=replace(request.wishes, uuid=own))
+        request = replace(request, wishes=request.wishes._replace(uuid=own))
     work.said += said
     return request
 
@@ -423,7 +423,7 @@ def _filled(work: _Work, part: Partition, request: PartitionRequest, found: Disk
     if kind is None:
         return part
     try:
-        new = kind.plan(part.inside, replace(request.wishes, noise=part.seal is not None))
+        new = kind.plan(part.inside, request.wishes._replace(noise=part.seal is not None))
     except UnfitError as error:
         if found is not None and request.asked.uuid is not None and not error.remedy:
             state = FilesystemState(kind.name, kind.native_id(request.wishes.uuid), request.wishes.label)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cache
 from itertools import count
 from uuid import UUID
@@ -30,6 +30,19 @@ from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition, ResolvedPool,
 _NONE = "none"
 _USUAL_MODE = 0o755
 _USUAL_CHUNK = 64 * KIB
+
+
+@dataclass(frozen=True)
+class Settled:
+    """A sheet in which everything is settled, and what is to be said of what it asked for."""
+
+    sheet: ResolvedSheet
+    findings: tuple[Finding, ...]
+
+
+def settled(sheet: Sheet) -> Settled:
+    """Return a sheet in which everything is settled; the sheet as it was written is not needed any more."""
+    return Settled(resolve(sheet), tuple(check_asked(sheet)))
 
 
 def resolve(sheet: Sheet) -> ResolvedSheet:
@@ -118,8 +131,11 @@ def _plug(form: DiskForm, *, flash: bool) -> Plug:
     )
 
 
+_NO_RATES = Rates()
+
+
 def _rates(form: RatesForm | None) -> Rates:
-    return Rates(form.operations, form.bytes_) if form else Rates()
+    return Rates(form.operations, form.bytes_) if form else _NO_RATES
 
 
 def _positions(form: DiskForm, table: str | None, before: int) -> list[int]:

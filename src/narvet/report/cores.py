@@ -111,9 +111,9 @@ def bands_found(found: Disk) -> tuple[Band, ...]:
     reserved: tuple[Reserved, ...] = ()
     if found.table != NO_TABLE:
         reserved = table_format(found.table).reserved(found.size, found.image.sector_size)
-    places = [
+    places = tuple(
         (part.number, Extent(part.start, min(part.size, max(found.size - part.start, 0)))) for part in found.partitions
-    ]
+    )
     return bands_with(found, pieces(found.size, reserved, places))
 
 

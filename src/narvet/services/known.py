@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from functools import cache
 from pathlib import Path
+
+import tomli
 
 from narvet.ground.errors import RequestError, printable
 from narvet.services.calls import is_local
@@ -63,7 +64,7 @@ def _tokens() -> tuple[Path, dict[str, object]]:
         return path, {}
     try:
         check_private(path)
-        return path, tomllib.loads(path.read_text("utf-8"))
+        return path, tomli.loads(path.read_text("utf-8"))
     except OSError as error:
         raise RequestError(f"{path}: {error.strerror}; {TOKENS} names a file with a token for each service") from None
     except ValueError:

@@ -6,13 +6,13 @@ a guest or store that the sheet does not have yet needs. Rows that name the same
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
+import tomli
 import tomlkit
 
 from narvet.ground.errors import RequestError, nearest
@@ -124,7 +124,7 @@ class _PutIn:
 
     def __init__(self, text: str, beside: Mapping[str, Mapping[str, Any]] | None = None) -> None:
         self._text = text
-        self.content: dict[str, Any] = tomllib.loads(text)
+        self.content: dict[str, Any] = tomli.loads(text)
         for kind, tables in (beside or {}).items():
             self.content[kind] = {**tables, **self.content.get(kind, {})}
         every, _ = expanded(self.content)
@@ -175,7 +175,7 @@ def with_tables(text: str, tables: Sequence[tuple[str, str, Mapping[str, Any]]],
     Raises:
         RequestError: the sheet would not be a valid one; a line for each thing that is wrong.
     """
-    content: dict[str, Any] = tomllib.loads(text)
+    content: dict[str, Any] = tomli.loads(text)
     added: dict[str, list[str]] = {"store": [], "guest": [], "disk": [], "pool": []}
     parts: list[str] = []
     for kind, table, keys in tables:

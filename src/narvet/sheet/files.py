@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from narvet.ground.errors import RequestError
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
@@ -149,7 +150,7 @@ def content_of(text: str, name: str) -> dict[str, Any]:
                 f"{name}, line {number}: it has more than {MOST_DOTS} dots, the most that a line of a sheet may have"
             )
     try:
-        return tomllib.loads(text)
+        return tomli.loads(text)
     except RecursionError:
         raise RequestError(f"{name}: not valid TOML: nested too deeply") from None
     except ValueError as error:  # not TOML, or a number of thousands of digits

@@ -80,7 +80,7 @@ def attach(
         _refuse(f"{sheet}: disk {disk.name} {reason}" for disk in disks for reason in _unready(disk, found))
         done: list[Attached] = []
         for guest, own in _by_guest(disks).items():
-            form = found.sheet.guest[guest].door
+            form = found.sheet.guests[guest].door
             if form is None or by_hand:
                 continue
             kind, place = door_of(form, sheet.parent)
@@ -120,7 +120,7 @@ def detach(
         done: list[Attached] = []
         for disk in disks:
             guest = disk.plugged_into or disk.guest
-            form = found.sheet.guest[guest].door
+            form = found.sheet.guests[guest].door
             if form is not None and not by_hand:
                 kind, place = door_of(form, sheet.parent)
                 if dry:
@@ -167,7 +167,7 @@ def _by_hand(
 ) -> tuple[HandWork, ...]:
     """Return what is to be done by hand for the disks of guests without a door, or of `every` guest."""
     own = _by_guest(disks).items()
-    return tuple(work(guest, disks) for guest, disks in own if every or found.sheet.guest[guest].door is None)
+    return tuple(work(guest, disks) for guest, disks in own if every or found.sheet.guests[guest].door is None)
 
 
 def _refuse(reasons: Iterable[str]) -> None:

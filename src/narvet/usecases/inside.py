@@ -37,6 +37,7 @@ from narvet.observe.ledger import begun_devices, histories, ledger_path, partiti
 from narvet.plan.devices import Chosen, choose, grows_mounted
 from narvet.plan.existing import as_found
 from narvet.plan.layout import plan
+from narvet.plan.resolve import settled
 from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.machines import StoreForm
 from narvet.sheet.read import read_sheet
@@ -125,10 +126,11 @@ def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
         raise RequestError(f"{path}: guest {guest} runs {system.name}, inside which Narvet does not work")
     here = _sheet_here(sheet, path, guest, chosen, system.own_root)
     facts = _facts(here, path, guest, chosen, deep=deep)
-    layout = plan(here, facts)
+    asked = settled(here)
+    layout = plan(asked, facts)
     layout = replace(layout, findings=tuple(one for one in layout.findings if not _is_idle(one, layout, chosen)))
     said = (rules.device_missing.error(disk_place(name), reason) for name, reason in chosen.missing.items())
-    return WorkedOut(replace(layout, findings=(*layout.findings, *said)), facts, here)
+    return WorkedOut(replace(layout, findings=(*layout.findings, *said)), facts, asked)
 
 
 def _only(found: WorkedOut, sheet: Path, names: tuple[str, ...]) -> WorkedOut:

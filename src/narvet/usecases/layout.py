@@ -15,9 +15,11 @@ from narvet.model.moves import Step
 from narvet.observe.gather import observe
 from narvet.plan.layout import plan
 from narvet.plan.mark import mark_of
+from narvet.plan.resolve import Settled, settled
 from narvet.sheet.form import Sheet
 from narvet.sheet.hosts import located
 from narvet.sheet.read import read_sheet
+from narvet.sheet.resolved import ResolvedSheet
 from narvet.sheet.values import LATEST
 
 
@@ -27,7 +29,12 @@ class WorkedOut:
 
     layout: Layout
     facts: Facts
-    sheet: Sheet
+    asked: Settled
+
+    @property
+    def sheet(self) -> ResolvedSheet:
+        """The sheet, with everything in it settled."""
+        return self.asked.sheet
 
 
 def work_out(
@@ -57,8 +64,9 @@ def work_out(
     sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})
     named = frozenset(deep_only) or frozenset(sheet.disk)
     facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew), apart=apart)
-    sheet = _with_versions(sheet, facts)
-    return WorkedOut(plan(sheet, facts), facts, sheet)
+    asked = settled(_with_versions(sheet, facts))
+    del sheet, known  # of many disks, forms are a third of all that is kept
+    return WorkedOut(plan(asked, facts), facts, asked)
 
 
 def _with_versions(sheet: Sheet, facts: Facts) -> Sheet:
@@ -76,7 +84,7 @@ def _with_versions(sheet: Sheet, facts: Facts) -> Sheet:
 def only(found: WorkedOut, names: Iterable[str]) -> WorkedOut:
     """Return a sheet as it is worked out where only the disks of these names are to be written, all without names."""
     facts = replace(found.facts, only=frozenset(names))
-    return WorkedOut(plan(found.sheet, facts), facts, found.sheet) if facts.only else found
+    return WorkedOut(plan(found.asked, facts), facts, found.asked) if facts.only else found
 
 
 def check_names(sheet: Path, names: Iterable[str], known: Collection[str]) -> None:

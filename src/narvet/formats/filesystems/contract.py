@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Iterator
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, fields
 from fractions import Fraction
 from functools import cache
 from operator import attrgetter
-from typing import Any, Literal, Protocol, Self, runtime_checkable
+from typing import Any, Literal, NamedTuple, Protocol, Self, runtime_checkable
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -66,8 +66,7 @@ class Folder:
     volume: UUID
 
 
-@dataclass(frozen=True, slots=True)
-class Wishes:
+class Wishes(NamedTuple):
     """Everything that can be asked of any filesystem; each takes what its own options have.
 
     `made` is seconds since 1970, other numbers are bytes. `start` is where its partition starts on the disk, `unit` is
@@ -78,7 +77,7 @@ class Wishes:
     those that can have volumes mounted in them. `noise` is whether what was never written reads as noise, not as zeros.
     """
 
-    uuid: UUID = field(default_factory=lambda: UUID(int=0))
+    uuid: UUID = UUID(int=0)
     label: str = ""
     purpose: Purpose = "general"
     sector_size: int = 512

@@ -6,7 +6,9 @@ that is the start.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
 from itertools import islice
 from typing import Any
 
@@ -39,8 +41,13 @@ from narvet.ground.extents import Extent, runs_of_set, without
 
 MOST_MAPS = 1 << 15
 MOST_INODES = 1 << 18
+_FEW_BYTES = 1 << 20
 _FOLDER = 0o4
+_BLOCKS_START = next(row.offset for row in Inode.rows if row.name == "i_block")
 _SAME = ("s_log_block_size", "s_blocks_per_group", "s_inodes_per_group", "s_first_data_block")
+
+Table = tuple[int, NDArray[Any]]
+"""The number of a group, and descriptors from its own on."""
 
 
 def unused(device: BlockDevice) -> Iterator[Extent]:
@@ -48,7 +55,7 @@ def unused(device: BlockDevice) -> Iterator[Extent]:
     volume = volume_of(device, superblock_on(device))
     superblock = volume.superblock
     ratio = superblock.s_log_cluster_size - superblock.s_log_block_size
-    for group, row in _groups(volume):
+    for group, row in _groups(tables(volume)):
         if row["bg_flags"] & GROUP_BLOCKS_UNUSED:
             continue
         start, count = _span(volume, group)
@@ -78,7 +85,7 @@ def relied_on(device: BlockDevice) -> Iterator[Extent]:
     ]
     inode_tables = [Extent(place * block, length * block) for place in places]
     read: list[Extent] = []
-    for group, row in _groups(volume, GROUP_TABLE_ZEROED):
+    for group, row in _groups(tables(volume), GROUP_TABLE_ZEROED):
         place, count = _wide(volume, row, "bg_inode_table"), length
         if lazy and not row["bg_flags"] & GROUP_TABLE_ZEROED:
             active = superblock.s_inodes_per_group - _wide(volume, row, "bg_itable_unused", 16)
@@ -93,31 +100,58 @@ def relied_on(device: BlockDevice) -> Iterator[Extent]:
     yield from sorted((*without(sorted(used), sorted(inode_tables)), *read))
 
 
-def faults(volume: Volume) -> Iterator[str]:
-    """Yield what is wrong with a clean filesystem whose superblock and descriptors match their checksums."""
-    yield from _copy_faults(volume)
-    yield from _map_faults(volume)
-    if volume.checksums and volume.superblock.s_inode_size == INODE_SIZE:
-        yield from _inode_faults(volume)
-    if volume.compat("has_journal") and volume.superblock.s_journal_inum == JOURNAL:
-        yield from _journal_faults(volume)
+@dataclass(frozen=True)
+class Checked:
+    """A clean filesystem whose superblock and descriptors match their checksums, looked at as a whole."""
+
+    volume: Volume
+
+    def faults(self) -> Iterator[str]:
+        """Yield what is wrong with it."""
+        volume = self.volume
+        yield from _copy_faults(volume)
+        yield from _map_faults(volume, self._tables)
+        if volume.checksums and volume.superblock.s_inode_size == INODE_SIZE:
+            yield from _inode_faults(volume, self._tables)
+        if volume.compat("has_journal") and volume.superblock.s_journal_inum == JOURNAL:
+            yield from _journal_faults(volume, self._tables)
+
+    def left_out(self) -> str:
+        """Return why not everything of it is checked, empty if it is."""
+        return _left_out(self.volume, self._tables)
+
+    @cached_property
+    def _tables(self) -> Iterable[Table]:
+        """Its descriptors, read once if they are few."""
+        shape = self.volume.shape
+        few = shape.group_count * shape.descriptor_size <= _FEW_BYTES
+        return tuple(tables(self.volume)) if few else _Tables(self.volume)
 
 
-def left_out(volume: Volume) -> str:
-    """Return why not everything of a filesystem is checked, empty if it is."""
-    written = sum(1 for _ in islice(_groups(volume), MOST_MAPS + 1))
+def _left_out(volume: Volume, known: Iterable[Table]) -> str:
+    written = sum(1 for _ in islice(_groups(known), MOST_MAPS + 1))
     if written > MOST_MAPS:
         return f"more than {MOST_MAPS} of its groups have been written to"
     if volume.checksums and volume.superblock.s_inode_size != INODE_SIZE:
         return f"its inodes have {volume.superblock.s_inode_size} bytes"
     inodes = 0
-    for _, row in _groups(volume):
+    for _, row in _groups(known):
         unused_inodes = _wide(volume, row, "bg_itable_unused", 16)
         inodes += 0 if row["bg_flags"] & GROUP_INODES_UNUSED else volume.superblock.s_inodes_per_group - unused_inodes
     return f"it has had more than {MOST_INODES} inodes in use" if volume.checksums and inodes > MOST_INODES else ""
 
 
-def tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
+@dataclass(frozen=True)
+class _Tables:
+    """The descriptors of a filesystem, read each time that they are gone through."""
+
+    volume: Volume
+
+    def __iter__(self) -> Iterator[Table]:
+        return tables(self.volume)
+
+
+def tables(volume: Volume) -> Iterator[Table]:
     """Yield first group and descriptors of the pieces of the table, short ones made as long as others."""
     for first, data in descriptor_pieces(volume):
         rows = np.frombuffer(data, dtype=np.uint8).reshape(-1, volume.shape.descriptor_size)[:, :DESCRIPTOR_SIZE]
@@ -126,9 +160,9 @@ def tables(volume: Volume) -> Iterator[tuple[int, NDArray[Any]]]:
         yield first, whole.view(GroupDescriptor.dtype())[:, 0]
 
 
-def _groups(volume: Volume, further: int = 0) -> Iterator[tuple[int, np.void]]:
+def _groups(known: Iterable[Table], further: int = 0) -> Iterator[tuple[int, np.void]]:
     """Yield number and descriptor of the groups that hold anything written, or have any of some `further` flags."""
-    for first, table in tables(volume):
+    for first, table in known:
         both = GROUP_BLOCKS_UNUSED | GROUP_INODES_UNUSED
         flags = table["bg_flags"]
         for index in np.flatnonzero((flags & both != both) | (flags & further != 0)).tolist():
@@ -165,12 +199,12 @@ def block_bits(volume: Volume, row: np.void, clusters: int) -> NDArray[np.uint8]
     return None if data is None else _bits(data, clusters)
 
 
-def _map_faults(volume: Volume) -> Iterator[str]:
+def _map_faults(volume: Volume, known: Iterable[Table]) -> Iterator[str]:
     """Compare each map with its checksum and with the count of what is free in it."""
     superblock = volume.superblock
     ratio = superblock.s_log_cluster_size - superblock.s_log_block_size
     inodes = superblock.s_inodes_per_group
-    for group, row in islice(_groups(volume), MOST_MAPS):
+    for group, row in islice(_groups(known), MOST_MAPS):
         if not row["bg_flags"] & GROUP_BLOCKS_UNUSED:
             bits = block_bits(volume, row, -(-_span(volume, group)[1] >> ratio))
             if bits is None:
@@ -184,7 +218,7 @@ def _map_faults(volume: Volume) -> Iterator[str]:
             elif inodes - np.count_nonzero(_bits(data, inodes)) != _wide(volume, row, "bg_free_inodes_count", 16):
                 yield f"group {group}: its inode map and its count of free inodes differ"
     free = 0
-    for _, table in tables(volume):
+    for _, table in known:
         low, high = (table[f"bg_free_blocks_count_{half}"].astype(np.int64) for half in ("lo", "hi"))
         free += int((low | high << 16).sum())
     kept = superblock.s_free_blocks_count_lo | superblock.s_free_blocks_count_hi << 32
@@ -204,10 +238,10 @@ def _copy_faults(volume: Volume) -> Iterator[str]:
             yield f"group {group}: its copy of the superblock tells of another filesystem"
 
 
-def _inode_faults(volume: Volume) -> Iterator[str]:
+def _inode_faults(volume: Volume, known: Iterable[Table]) -> Iterator[str]:
     """Compare the inodes in use with their checksums."""
     left = MOST_INODES
-    for group, row in _groups(volume):
+    for group, row in _groups(known):
         if row["bg_flags"] & GROUP_INODES_UNUSED or left <= 0:
             continue
         per_group = volume.superblock.s_inodes_per_group
@@ -235,15 +269,14 @@ def _inode_faults(volume: Volume) -> Iterator[str]:
 
 def _has_blocks(rows: NDArray[Any]) -> NDArray[np.bool_]:
     """Return which inodes may have blocks, besides their content, that have checksums: see `block_faults`."""
-    header = next(row.offset for row in Inode.rows if row.name == "i_block")
-    depth = rows.view(np.uint8).reshape(len(rows), INODE_SIZE)[:, header + 6 : header + 8]
+    depth = rows.view(np.uint8).reshape(len(rows), INODE_SIZE)[:, _BLOCKS_START + 6 : _BLOCKS_START + 8]
     deep = (depth.any(axis=1) | (rows["i_mode"] >> 12 == _FOLDER)) & (rows["i_flags"] & USES_EXTENTS != 0)
     return np.asarray(deep | (rows["i_file_acl_high"] != 0) | (rows["i_file_acl_lo"] != 0))
 
 
-def _inode(volume: Volume, number: int) -> Inode:
+def _inode(volume: Volume, known: Iterable[Table], number: int) -> Inode:
     """Return one of the reserved inodes, which lie in group 0."""
-    _, table = next(tables(volume))
+    _, table = next(iter(known))
     size = volume.shape.inode_size
     place = _wide(volume, table[0], "bg_inode_table") * volume.block_size + (number - 1) * size
     return Inode.decode(volume.device.read(place, min(size, INODE_SIZE)).ljust(INODE_SIZE, b"\0"))
@@ -258,8 +291,8 @@ def _first_block(inode: Inode) -> int:
     return extent.ee_start_hi << 32 | extent.ee_start_lo
 
 
-def _journal_faults(volume: Volume) -> Iterator[str]:
-    inode = _inode(volume, JOURNAL)
+def _journal_faults(volume: Volume, known: Iterable[Table]) -> Iterator[str]:
+    inode = _inode(volume, known, JOURNAL)
     place = _first_block(inode)
     if not place:
         return

@@ -60,10 +60,11 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
         found += _descriptor_findings(volume, where) if deep else ()
         root = _root(volume)
         if deep and not found:
-            from narvet.formats.filesystems.ext4.maps import faults, left_out
+            from narvet.formats.filesystems.ext4.maps import Checked
 
-            found += [rules.filesystem_damaged.error(where, fault) for fault in faults(volume)]
-            cut = left_out(volume)
+            checked = Checked(volume)
+            found += [rules.filesystem_damaged.error(where, fault) for fault in checked.faults()]
+            cut = checked.left_out()
             found += [rules.filesystem_not_checked.note(where, cut)] if cut else []
     except ImageError as error:
         found.append(rules.filesystem_damaged.error(where, str(error)))
