@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from narvet.model.pools import PlannedPool
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class MakeImage:
     """Write a disk's image under a temporary name and give it its own when it is complete."""
 
