@@ -36,6 +36,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import NarvetError, RefusedError
 from narvet.ground.meter import copied, expected
+from narvet.ground.offers import offers
 from narvet.lending.certificates import Certificates
 from narvet.lending.contract import Client, Lent, What
 from narvet.lending.nbd.client import context_of, lent_disk
@@ -175,7 +176,7 @@ def at_size(device: BlockDevice, size: int | None, table: str) -> ResizedDevice:
     """Return a disk as it would be with `size` bytes, None for as many as it has: its table follows to its end."""
     seen = ResizedDevice(device, device.size if size is None else size)
     known: object = table_format(table) if table != NO_TABLE else None
-    if seen.size != device.size and isinstance(known, EndsWithDisk):
+    if seen.size != device.size and offers(known, EndsWithDisk):
         known.follow_end(seen, device.size)
     return seen
 

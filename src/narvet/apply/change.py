@@ -29,6 +29,7 @@ from narvet.formats.tables.contract import EndsWithDisk, PartitionEntry
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place, disk_place
+from narvet.ground.offers import offers
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
 from narvet.model.estate import NO_TABLE, Disk, Partition
@@ -164,7 +165,7 @@ class ChangeDisk:
         if self.found.table == NO_TABLE:
             return
         table = table_format(self.found.table)
-        if isinstance(table, EndsWithDisk):
+        if offers(table, EndsWithDisk):
             table.follow_end(device, self.found.size)
             device.flush()
 

@@ -13,6 +13,7 @@ from narvet.formats.seals.keyring import change_file_key, seal_new, unsealed
 from narvet.ground.errors import RefusedError
 from narvet.ground.extents import Extent, gaps, without
 from narvet.ground.findings import Place, image_place
+from narvet.ground.offers import offers
 from narvet.model.estate import Partition
 
 
@@ -51,7 +52,7 @@ def used_runs(device: BlockDevice, part: Partition) -> tuple[Extent, ...]:
     kind = filesystem(part.filesystem.kind)
     if kind.read(device, image_place(""), deep=False) is None:
         return ()
-    return tuple(kind.relied_on(device) if isinstance(kind, ReadsLittle) else gaps(kind.unused(device), device.size))
+    return tuple(kind.relied_on(device) if offers(kind, ReadsLittle) else gaps(kind.unused(device), device.size))
 
 
 def inner_of(device: BlockDevice, part: Partition, where: Place) -> BlockDevice:

@@ -17,6 +17,7 @@ from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent
 from narvet.ground.meter import copied, expected
+from narvet.ground.offers import offers
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
 from narvet.model.estate import NO_TABLE, Disk
@@ -90,7 +91,7 @@ def copy_disk(source: Source, built: Path, kind: ImageFormat, spec: ImageSpec) -
                 copied(len(data))
             if spec.size != old.size and source.found.table != NO_TABLE:
                 table = table_format(source.found.table)
-                changed = table.follow_end(new, old.size) if isinstance(table, EndsWithDisk) else ()
+                changed = table.follow_end(new, old.size) if offers(table, EndsWithDisk) else ()
         held.check()
     return changed
 

@@ -25,6 +25,7 @@ from narvet.fleet.engine import HERE, Engine, Here, Outcome, Then, all_of, engin
 from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import NarvetError, RefusedError, UnfinishedError, flat
+from narvet.ground.offers import offers
 from narvet.ground.units import counted
 from narvet.model.layout import Layout
 from narvet.model.moves import Announced, Asks, Ends, IsElsewhere, Lies, NeedsKeys, Step
@@ -92,7 +93,7 @@ class Places:
         """Return the host that a step is done on, empty for this machine."""
         if step.lies_in is Lies.ROOT:
             return self.guests.get(step.guest, THIS_MACHINE)
-        if isinstance(step, IsElsewhere):
+        if offers(step, IsElsewhere):
             return step.host
         name = str(getattr(step, "disk", ""))
         return self.disks.get(name, THIS_MACHINE) if step.lies_in is Lies.STORE else THIS_MACHINE
@@ -136,7 +137,7 @@ def done(step: Step, run: Run | None = None) -> dict[str, object]:
         RefusedError: another run has begun since, or the step is about something elsewhere.
     """
     stay_inside(*(path for kind, path in _about(step) if kind == "path"))
-    if not (isinstance(step, Asks) and step.question):  # what it reads is lent by another host then
+    if not (offers(step, Asks) and step.question):  # what it reads is lent by another host then
         stay_inside(*_reads(step))
     trust = getattr(step, "trust", None)
     if trust is not None:
@@ -280,16 +281,16 @@ class _Work:
             if waiting and (store not in most or self.writing[host, store] < most[store])
         )
         first = min(ready, default=None)
-        if first is not None and isinstance(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
+        if first is not None and offers(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
             return None  # what it asks for is not to wait until a process is free
         return first
 
     def _begin(self, number: int, own: Engine, host: str) -> None:
         step = self.todo[number]
         _LOG.info("step %d of %d begins: %s: %s", number + 1, len(self.todo), step.touches, step.summary)
-        if isinstance(step, Announced) and step.intent:
+        if offers(step, Announced) and step.intent:
             record(ledger_path(self.sheet), step.touches, _on(host, step.intent))
-        asked = step.question if isinstance(step, Asks) else None
+        asked = step.question if offers(step, Asks) else None
         if asked is None:
             own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
             return
@@ -301,7 +302,7 @@ class _Work:
         """Do a step whose question was answered."""
         step, host = self.todo[number], self.places.host(self.todo[number])
         self.asking.discard(number)
-        if isinstance(step, Asks):
+        if offers(step, Asks):
             step = step.answered(answer)
             self.answered[number] = step
         own = _engine_for(step, host)
@@ -310,7 +311,7 @@ class _Work:
     def _end(self, number: int, outcome: Outcome) -> None:
         """Do what a step that is done on its own host ends with on another one, if there is anything."""
         step = self.answered.pop(number)
-        ending = step.ending if isinstance(step, Ends) else None
+        ending = step.ending if offers(step, Ends) else None
         if ending is None:
             self._take(number, outcome)
             return
@@ -346,7 +347,7 @@ class _Work:
 
     def _undo(self, step: Step | None) -> None:
         """Have what another host did for a step undone; nothing waits for that, and it may fail."""
-        undoing = step.undoing if step is not None and isinstance(step, Asks) else None
+        undoing = step.undoing if step is not None and offers(step, Asks) else None
         if undoing is not None:
             engine().submit(undoing.host, undoing.call, (*undoing.args, self.run), lambda _: None)
 
@@ -400,7 +401,7 @@ def _engine_for(step: Step, host: str) -> Engine:
     """Return what does a step: what needs passphrases, or lies with the sheet, is done in this process."""
     if step.lies_in is Lies.SHEET:
         return HERE
-    if isinstance(step, NeedsKeys) and step.needs_keys:
+    if offers(step, NeedsKeys) and step.needs_keys:
         if engine().is_far(host):
             return _REFUSES_KEYS
         return HERE

@@ -14,6 +14,7 @@ from narvet.formats.filesystems.contract import GrowsMounted
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import RefusedError
+from narvet.ground.offers import offers
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import show_both
 from narvet.model.estate import Disk, Partition
@@ -61,7 +62,7 @@ class ChangeDevice(OnDevice):
         handle = os.open(self.device.path, os.O_RDWR | os.O_CLOEXEC)
         with os.fdopen(handle, "r+b", buffering=0) as file:
             device = FileDevice(file, self.device.sector_size)
-            if isinstance(table, EndsWithDisk) and any(table_not_at_end.made(one) for one in there.found.findings):
+            if offers(table, EndsWithDisk) and any(table_not_at_end.made(one) for one in there.found.findings):
                 table.follow_end(device, self.found.size)
                 os.fsync(handle)
             for part in self._added():
@@ -107,7 +108,7 @@ class GrowMounted:
             RefusedError: the kernel refused.
         """
         kind = filesystem(self.kind)
-        if isinstance(kind, GrowsMounted) and self.partition.at is not None:
+        if offers(kind, GrowsMounted) and self.partition.at is not None:
             try:
                 kind.grow_mounted(self.partition.at, self.partition.size)
             except OSError as error:

@@ -22,6 +22,7 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
 from narvet.ground.findings import disk_place
+from narvet.ground.offers import offers
 from narvet.ground.units import show_both
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
@@ -185,7 +186,7 @@ class AttachVolume:
         """Attach it, and wait until it is there."""
         path, kind = Path(self.path), image_format("volume")
         with Folder(path.parent) as files:
-            if isinstance(kind, IsOrdered):
+            if offers(kind, IsOrdered):
                 kind.attach(files, path.name, self.guest)
         return {"did": "volume attached", "disk": self.disk, "guest": self.guest}
 

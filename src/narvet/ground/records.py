@@ -219,6 +219,7 @@ class Record:
     rows: ClassVar[tuple[Row, ...]]
     _struct: ClassVar[struct.Struct]  # takes what is more than one integer as bytes, so that a field is one value
     _names: ClassVar[tuple[str, ...]]
+    _by_name: ClassVar[dict[str, Row]]
     _encoders: ClassVar[tuple[tuple[int, Row], ...]]
     _decoders: ClassVar[tuple[tuple[str, Callable[[bytes], object]], ...]]
 
@@ -238,6 +239,7 @@ class Record:
             raise BugError(f"{title}: the fields end at {expected}, the record at {size}")
         cls.rows = tuple(rows)
         cls._names = tuple(row.name for row in rows)
+        cls._by_name = {row.name: row for row in rows}
         cls._struct = struct.Struct(
             endian + "".join(row.packed if row.count == 1 else f"{row.length}s" for row in rows)
         )
@@ -288,10 +290,10 @@ class Record:
             BugError: a value does not fit its field.
         """
         whole = bytearray(data)
-        for row in cls.rows:
-            if row.name in values:
-                row.check_integer(values[row.name], cls.title)
-                struct.pack_into(cls.endian + row.packed, whole, row.offset, values[row.name])
+        for name, value in values.items():
+            row = cls._by_name[name]
+            row.check_integer(value, cls.title)
+            struct.pack_into(cls.endian + row.packed, whole, row.offset, value)
         return bytes(whole)
 
     @classmethod
@@ -324,13 +326,15 @@ class Record:
         """
         import numpy as np
 
-        rows = {row.name: row for row in cls.rows if row.integer}
         array = np.zeros(count, dtype=cls.dtype())
         for name, values in columns.items():
-            if name not in rows:
+            row = cls._by_name.get(name)
+            if row is None or not row.integer:
                 raise BugError(f"{cls.title} has no column of integers called {name}")
-            low, high = rows[name].limits
-            if count and (np.min(values) < low or np.max(values) > high):
-                raise BugError(f"{cls.title}.{name}: a value does not fit a {rows[name].bits}-bit field")
+            low, high = row.limits
+            if count and isinstance(values, int):
+                row.check_integer(values, cls.title)
+            elif count and (np.min(values) < low or np.max(values) > high):
+                raise BugError(f"{cls.title}.{name}: a value does not fit a {row.bits}-bit field")
             array[name] = values
         return array

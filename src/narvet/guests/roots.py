@@ -31,6 +31,7 @@ from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError
 from narvet.ground.findings import Place as FindingPlace
 from narvet.ground.findings import guest_place, image_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import guests as rules
 from narvet.guests.contract import GuestAsked
 from narvet.guests.host_tree import HostTree
@@ -189,7 +190,7 @@ def changed_root(root: Root, is_root: IsRoot) -> Iterator[ChangedRoot]:
 
 
 def _edited(volume: Volume, root: Root) -> EditedTree:
-    if not isinstance(volume.kind, ChangesFiles):
+    if not offers(volume.kind, ChangesFiles):
         raise RefusedError(f"{root.shown()}: files in {volume.state.kind} are not changed here; {_BY_HAND}")
     try:
         return volume.kind.edited(volume.device, root.moment)
@@ -201,7 +202,7 @@ _BY_HAND = "leave root out, and paste the entries by hand"
 
 
 def _fixed(volume: Volume) -> str:
-    return "" if isinstance(volume.kind, ChangesFiles) else f"files in {volume.state.kind} are not changed here"
+    return "" if offers(volume.kind, ChangesFiles) else f"files in {volume.state.kind} are not changed here"
 
 
 def _in_image(root: Root) -> bool:
@@ -222,7 +223,7 @@ def _host_tree(path: Path) -> Iterator[HostTree]:
 def _chosen(opened: Sequence[OpenChain], root: Root, is_root: IsRoot) -> tuple[Volume, FileTree]:
     """Return the volume of images that holds the root, and its files."""
     volumes = volumes_over(*devices_of(opened))
-    trees = [(one, one.kind.tree(one.device)) for one in volumes if isinstance(one.kind, HasFiles)]
+    trees = [(one, one.kind.tree(one.device)) for one in volumes if offers(one.kind, HasFiles)]
     if root.partition is not None:
         trees = [(one, tree) for one, tree in trees if one.place == root.partition]
         if not trees:

@@ -15,6 +15,7 @@ from narvet.formats.filesystems.contract import Loss, ReadsLittle
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
+from narvet.ground.offers import offers
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState, NewFilesystem, Resizing
@@ -133,7 +134,7 @@ class Partition:
         if self.seal is None or self.filesystem is None:
             return self.new.footprint()
         kind, capacity = filesystem(self.filesystem.kind), self.new.capacity()
-        if isinstance(kind, ReadsLittle):
+        if offers(kind, ReadsLittle):
             read = sum(loss.size for loss in capacity.losses if loss.what not in kind.unread)
             return read + self.new.footprint() + _SEAL_HEADERS
         return self.inside - capacity.free + _SEAL_HEADERS

@@ -16,6 +16,7 @@ from narvet.formats.filesystems.contract import Claims, Filesystem
 from narvet.formats.tables import table_format
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.offers import offers
 from narvet.model.estate import Disk, Partition
 
 
@@ -86,7 +87,7 @@ def _second_sign(window: Window, filesystem: str) -> str:
 
 
 def _claims(kind: Filesystem, window: Window) -> bool:
-    return kind.claims(window) if isinstance(kind, Claims) else True
+    return kind.claims(window) if offers(kind, Claims) else True
 
 
 def doubts_inside(found: Disk, device: BlockDevice) -> dict[int, str]:

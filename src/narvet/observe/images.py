@@ -31,6 +31,7 @@ from narvet.formats.volumes import volumes_on
 from narvet.ground.budget import budget
 from narvet.ground.errors import GoneError, ImageError, NarvetError, UnsupportedError, UntrustedError
 from narvet.ground.findings import Finding, Place, has_errors, image_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import images as rules
 from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules import seals as seal_rules
@@ -97,7 +98,7 @@ def _systems(device: BlockDevice, found: Disk) -> Iterator[FoundSystem]:
     """Yield the systems of guests that live on a disk; what is not sound is told of elsewhere."""
     for volume in volumes_on(device, found.image.sector_size) if found.partitions else ():
         for system in map(guest_system, SYSTEMS):
-            if isinstance(volume.kind, HasFiles) and isinstance(system, IsRecognised):
+            if offers(volume.kind, HasFiles) and offers(system, IsRecognised):
                 with suppress(NarvetError):
                     there = system.recognise(volume.kind.tree(volume.device), volume.number)
                     yield from [there] if there else []
@@ -287,5 +288,5 @@ def _filesystem(device: BlockDevice, entry: PartitionEntry, where: Place, look: 
     for kind in candidates(window):
         found = kind.read(window, where, deep=look.deep)
         if found is not None:
-            return kind.reached(window, found) if look.reach and isinstance(kind, Shrinks) else found
+            return kind.reached(window, found) if look.reach and offers(kind, Shrinks) else found
     return None

@@ -10,6 +10,7 @@ from narvet.formats.filesystems.contract import GrowsMounted
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, Place, disk_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import devices as rules
 from narvet.model.devices import Device
 from narvet.model.estate import Partition
@@ -123,7 +124,7 @@ def grows_mounted(part: Partition, device: Device) -> bool:
     """Return whether a partition's filesystem is mounted, and of a kind that the kernel makes larger as it is."""
     if part.filesystem is None or part.at is None or not device.is_used(part.number, part.at):
         return False
-    return isinstance(filesystem(part.filesystem.kind), GrowsMounted)
+    return offers(filesystem(part.filesystem.kind), GrowsMounted)
 
 
 def _check_blank(disk: PlannedDisk, device: Device, where: Place) -> Iterator[Finding]:

@@ -26,6 +26,7 @@ from narvet.formats.tables.contract import (
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
+from narvet.ground.offers import offers
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import images as image_rules
@@ -191,7 +192,7 @@ def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[Partiti
 @lru_cache(maxsize=1024)
 def _ahead(name: str | None, count: int, sector_size: int) -> tuple[int, ...]:
     table = table_format(name) if name else None
-    if table is None or not isinstance(table, LinksPartitions):
+    if table is None or not offers(table, LinksPartitions):
         return (0,) * count
     return tuple(table.ahead(index, count, sector_size) for index in range(count))
 

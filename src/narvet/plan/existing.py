@@ -26,6 +26,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import POOL, Bounds, LinksPartitions, PartitionEntry
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
+from narvet.ground.offers import offers
 from narvet.ground.rules import disks as rules
 from narvet.ground.units import align_down, align_up, show_bytes
 from narvet.model.estate import Disk, Partition
@@ -81,7 +82,7 @@ def keep_places(
     reach, end = bounds.first, align_down(bounds.end, align)
     for run, size, number in zip(places, sizes, numbers, strict=True):
         part = there.get(number)
-        ahead = table.ahead_of(number, sector_size) if isinstance(table, LinksPartitions) else 0
+        ahead = table.ahead_of(number, sector_size) if offers(table, LinksPartitions) else 0
         start = part.start if part else align_up(reach, align) + align_up(ahead, align)
         limit = next_start(found, number, start - ahead if part is None else start, end)
         length = run.length
@@ -140,7 +141,7 @@ def written_anew(wanted: Disk, found: Disk, differences: Iterable[Difference]) -
     """Return whether a disk's image is written anew: in another place or form, or as its format cannot get smaller."""
     if any(one.answer is Answer.MOVE for one in differences):
         return True
-    return wanted.size < found.size and not isinstance(image_format(found.image.format), Shortens)
+    return wanted.size < found.size and not offers(image_format(found.image.format), Shortens)
 
 
 def _onto(part: Partition, found: Partition | None, where: Place) -> tuple[Partition, list[Finding]]:
@@ -229,7 +230,7 @@ def _shrinking(
 ) -> tuple[Resizing | None, list[Finding]]:
     kind = filesystem(state.kind)
     try:
-        if not isinstance(kind, Shrinks):
+        if not offers(kind, Shrinks):
             raise CannotChangeError(
                 f"{state.kind} cannot be made smaller; it has {show_bytes(state.size)}, not {show_bytes(size)}",
                 "make a new disk and copy the files",

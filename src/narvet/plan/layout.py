@@ -10,6 +10,7 @@ from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import CLEAN_IT, Folder
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Finding, disk_place, guest_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import guests as guest_rules
 from narvet.ground.rules import pools as pool_rules
@@ -222,7 +223,7 @@ def _folder_mounts(
     found: tuple[Finding, ...] = ()
     for name, guest in sheet.guests.items():
         system = guest_system(guest.runs)
-        if isinstance(system, MountsInFolders):
+        if offers(system, MountsInFolders):
             own, said = system.folder_mounts(sheet, name)
             folders |= own
             found += said

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from functools import cache
 from itertools import count
 from uuid import UUID
 
@@ -14,6 +13,7 @@ from narvet.formats.pools.allot import Kind
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, Place, disk_place, guest_place, pool_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import disks as disk_rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
@@ -244,9 +244,8 @@ def check_disk_asked(asked: DiskAsked) -> Iterator[Finding]:
     """Yield what a disk, as it was written, asks of a guest whose system cannot give it."""
     system, form, place = guest_system(asked.guest.runs), asked.disk, asked.place
     yield from _too_many(form, place, system.disk_defaults(asked).table)
-    checks = _disk_checks(asked.guest.runs)
-    if checks is not None:
-        yield from checks.check_disk(asked)
+    if offers(system, ChecksDisks):
+        yield from system.check_disk(asked)
     yield from _unused(form, system.unused_keys[DiskForm], place, system)
     for index, part in enumerate(form.partition, 1):
         yield from _unused(part, system.unused_keys[PartitionForm], place.part(index), system)
@@ -254,12 +253,6 @@ def check_disk_asked(asked: DiskAsked) -> Iterator[Finding]:
             reason = f"{part.at} is not a mount point that {system.name} guests have"
             where = place.part(index).key("at")
             yield rules.mount_point_not_possible.error(where, reason, system.mount_point_hint)
-
-
-@cache
-def _disk_checks(runs: str) -> ChecksDisks | None:
-    system = guest_system(runs)
-    return system if isinstance(system, ChecksDisks) else None
 
 
 def _too_many(form: DiskForm, place: Place, table: str) -> Iterator[Finding]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from narvet.formats.filesystems.trees import Kind, Node
 from narvet.ground.errors import flat
+from narvet.ground.offers import offers
 from narvet.ground.units import KIB
 from narvet.guests import guest_system
 from narvet.guests.contract import UnlocksSeals
@@ -125,7 +126,7 @@ def unlock_facts(layout: Layout) -> dict[str, list[str]]:
     found = {}
     for name, guest in layout.guests.items():
         system = guest_system(layout.systems[name])
-        if isinstance(system, UnlocksSeals) and system.unlock_lines(guest):
+        if offers(system, UnlocksSeals) and system.unlock_lines(guest):
             found[name] = list(system.unlock_lines(guest))
     return found
 

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.findings import LEVELS, Finding, Rule, guest_place, has_errors, image_place
+from narvet.ground.offers import offers
 from narvet.ground.rules.disks import not_as_asked
 from narvet.ground.rules.guests import entry_kept
 from narvet.ground.sids import name_of as account_of
@@ -22,7 +23,7 @@ from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.changes import before_and_after, grid
 from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
 from narvet.report.facts import entry_facts, where_of
-from narvet.report.totals import available_of, headed, totals
+from narvet.report.totals import available_of, by_folder, headed, totals
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -322,7 +323,7 @@ def shows(part: Partition, shows: Capacity, system: str, marks: Marks, what: str
     row("", shows.total, "shown as the total size", "name")
     head = Text.assemble(f"The guest will show {'at' if part.at else 'for'} ", (part.at or part.entry.label, "name"))
     writes = guest_system(system)
-    own = [Padding(Text(writes.shows(shows)), (0, 0, 0, 2))] if isinstance(writes, WritesSizes) else []
+    own = [Padding(Text(writes.shows(shows)), (0, 0, 0, 2))] if offers(writes, WritesSizes) else []
     return Padding(Group(head, Padding(table, (0, 0, 0, 2)), *own), (1, 0, 0, 2))
 
 
@@ -349,8 +350,8 @@ def _guests(layout: Layout, marks: Marks) -> Iterable[RenderableType]:
         for row in rows:
             table.add_row(*row)
         yield Padding(table, (0, 0, 1, 2))
-        lines = system.unlock_lines(guest) if isinstance(system, UnlocksSeals) else ()
-        if isinstance(system, UnlocksSeals) and lines:
+        lines = system.unlock_lines(guest) if offers(system, UnlocksSeals) else ()
+        if offers(system, UnlocksSeals) and lines:
             yield Text.assemble((name, "name"), f" {marks.arrow} {system.unlocks_go_to(guest)}")
             yield Padding(Text("\n".join(lines)), (0, 0, 1, 2))
 
@@ -448,7 +449,9 @@ def written(done: Written) -> RenderableType:
 
 
 def steps_done(done: Sequence[Step]) -> RenderableType:
-    """Return steps that were done, a row each."""
+    """Return steps that were done, a row each; of very many how many there were, and where."""
+    if len(done) > MOST_LISTED:
+        return Group(by_folder(done), "", "narvet history shows each of them.")
     table = grid("left", "left")
     for step in done:
         table.add_row(Text(step.touches, "name"), step.summary)

@@ -1,8 +1,10 @@
-"""What many disks come to, as short tables: by host, and by guest."""
+"""What many disks come to, as short tables: by host, by guest, by folder."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import PurePath
 from typing import Literal
 
 from rich.console import RenderableType
@@ -11,6 +13,7 @@ from rich.text import Text
 
 from narvet.ground.units import show_binary
 from narvet.model.layout import Layout, PlannedDisk
+from narvet.model.moves import Step
 
 MOST_GUESTS, MOST_LARGEST = 60, 12
 """Guests that are listed all; and of more, the largest."""
@@ -41,6 +44,17 @@ def totals(layout: Layout) -> Iterable[RenderableType]:
         largest = {guest: guests[guest] for guest in by_size[:MOST_LARGEST]}
         yield _summed("largest guests", {**largest, f"{len(guests) - MOST_LARGEST} others": rest})
     yield ""
+
+
+def by_folder(done: Iterable[Step]) -> RenderableType:
+    """Return how many steps were done in each folder."""
+    made, changed = Counter[str](), Counter[str]()
+    for step in done:
+        (changed if step.is_change else made)[str(PurePath(step.touches).parent)] += 1
+    table = headed("folder", "made", "changed")
+    for folder in dict.fromkeys((*made, *changed)):
+        table.add_row(Text(folder, "name"), str(made[folder]), str(changed[folder]))
+    return table
 
 
 def _kept(disks: Iterable[PlannedDisk], by: Callable[[PlannedDisk], str]) -> dict[str, list[PlannedDisk]]:

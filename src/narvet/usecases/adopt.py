@@ -19,6 +19,7 @@ from narvet.formats.images.trust import Trust
 from narvet.formats.pools.tree import Pool, PoolVolume, is_name, written_id
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
+from narvet.ground.offers import offers
 from narvet.ground.units import GIB, KIB
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, UnlocksSeals
@@ -226,7 +227,7 @@ class _Taking:
         """Yield that something is sealed, if a passphrase opened it."""
         if part.seal is not None and part.filesystem is not None:
             system = self._system
-            file = system.key_file(part, self._found) if isinstance(system, UnlocksSeals) else ""
+            file = system.key_file(part, self._found) if offers(system, UnlocksSeals) else ""
             yield "sealed", {"key_file": file} if file else True
         elif part.seal is not None:
             what = f"partition {part.number}" if part.number else "it"

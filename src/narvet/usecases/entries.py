@@ -9,6 +9,7 @@ from pathlib import Path
 from narvet.block.publish import clear_folders
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, has_errors
+from narvet.ground.offers import offers
 from narvet.guests import guest_system
 from narvet.guests.contract import HasRoots
 from narvet.model.estate import Root
@@ -53,7 +54,7 @@ def install_entries(
     found_of_sheet = work_out(sheet)
     layout = _with_guest(sheet, found_of_sheet.layout, guest)
     system, wanted = guest_system(layout.systems[guest]), layout.guests[guest]
-    if not isinstance(system, HasRoots):
+    if not offers(system, HasRoots):
         raise RequestError(f"guest {guest} has no fstab; import {wanted.entries_path} in it once the sheet is written")
     place = Root(root, partition, moment=found_of_sheet.sheet.dated)
     if not dry and Path(root).is_file():

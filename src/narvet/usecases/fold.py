@@ -28,6 +28,7 @@ from narvet.formats.images.mapped import Layered
 from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
+from narvet.ground.offers import offers
 
 _WRITES_FOR = 10 * 10**9  # nanoseconds that a mark allows for; it is written anew while work goes on
 _FLUSHES_FOR = 600 * 10**9  # what a slow store may take to have everything written
@@ -140,7 +141,7 @@ def _check_relatives(child: Path, base: Path) -> None:
 
 
 def _put(top: BlockDevice, bottom: BlockDevice, go_on: Callable[[], None]) -> None:
-    if not isinstance(top, Layered):
+    if not offers(top, Layered):
         raise RequestError("the child does not tell its own blocks from its base's")
     runs = list(top.own_extents())
     expected(sum(run.length for run, zeros in runs if not zeros))

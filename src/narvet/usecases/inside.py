@@ -20,6 +20,7 @@ from narvet.formats.signatures import NOT_KNOWN
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, disk_place, has_errors
 from narvet.ground.meter import OnCopied, metered
+from narvet.ground.offers import offers
 from narvet.ground.rules import devices as rules
 from narvet.ground.rules.disks import cannot_be_changed
 from narvet.ground.rules.guests import mount_point_not_empty
@@ -122,7 +123,7 @@ def _work_out(path: Path, guest: str, *, deep: bool = False) -> WorkedOut:
     except RequestError as error:
         raise RequestError(f"{path}: {error}") from None
     system = guest_system(sheet.guest[guest].runs)
-    if not isinstance(system, WorksInside):
+    if not offers(system, WorksInside):
         raise RequestError(f"{path}: guest {guest} runs {system.name}, inside which Narvet does not work")
     here = _sheet_here(sheet, path, guest, chosen, system.own_root)
     facts = _facts(here, path, guest, chosen, deep=deep)
@@ -256,7 +257,7 @@ def _asked(found: WorkedOut) -> Iterator[tuple[MountAsked, Device]]:
     """Yield what the guest is asked to mount, with the device that it lies on."""
     for runs in set(found.layout.systems.values()):
         system = guest_system(runs)
-        if isinstance(system, WorksInside):
+        if offers(system, WorksInside):
             yield from ((one, found.facts.devices[one.where.name]) for one in system.mounts(found.layout.disks))
 
 

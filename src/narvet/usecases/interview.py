@@ -16,6 +16,7 @@ from pathlib import Path
 from narvet.block.publish import replace_content
 from narvet.formats.filesystems import filesystem
 from narvet.ground.errors import RequestError, nearest, printable
+from narvet.ground.offers import offers
 from narvet.ground.units import SizeError, parse_size, show_binary, show_both
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, HasRoots
@@ -135,7 +136,7 @@ class Interview:
         if self.answers.get("guest") not in guests:
             systems = tuple(map(Choice, SYSTEMS))
             yield Question("runs", "What does it run?", about["runs"], systems, SYSTEMS[0], is_closed=True)
-            if isinstance(system, HasRoots):
+            if offers(system, HasRoots):
                 yield Question("root", "Folder with its root, if there is one here", about["root"])
         purposes = tuple(Choice(name, told) for name, told in _PURPOSES.items())
         yield Question("for", "What is the disk for?", _LAID_OUT, purposes, "general", is_closed=True)

@@ -18,6 +18,7 @@ from narvet.formats.volumes import Volume, volumes_over
 from narvet.ground.budget import budget
 from narvet.ground.errors import ImageError, NarvetError, RefusedError, RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
+from narvet.ground.offers import offers
 from narvet.ground.units import MIB, show_binary
 
 LARGEST_SHOWN = MIB
@@ -149,7 +150,7 @@ def _opened(
         opened += [stack.enter_context(opened_chain(one, Trust(by_content=True), changed_too=True)) for one in members]
         stack.enter_context(budget(sum(link.facts.allocated for one in opened for link in one.links)))
         volume = _chosen(image, volumes_over(*devices_of(opened)), partition)
-        if not isinstance(volume.kind, HasFiles):
+        if not offers(volume.kind, HasFiles):
             raise RequestError(f"{image}: {_named(volume)} keeps no files")
         try:
             yield volume, volume.kind.tree(volume.device)
@@ -166,7 +167,7 @@ def _chosen(image: Path, volumes: tuple[Volume, ...], partition: int | str | Non
             more = "" if isinstance(partition, int) else "; name the images of its pool's other members with --member"
             raise RequestError(f"{image}: there is no filesystem on {on}; it has {there}{more}")
         return found
-    with_files = tuple(one for one in volumes if isinstance(one.kind, HasFiles))
+    with_files = tuple(one for one in volumes if offers(one.kind, HasFiles))
     if len(with_files) == 1:
         return with_files[0]
     if not with_files:

@@ -24,6 +24,7 @@ from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.extents import Extent, without
 from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
+from narvet.ground.offers import offers
 from narvet.ground.units import align_down, align_up
 from narvet.observe.certainty import doubts_inside, table_doubts, unused
 from narvet.observe.images import survey
@@ -146,7 +147,7 @@ def _copy(old: BlockDevice, new: BlockDevice, holes: Iterator[Extent], *, child:
 
 
 def _own(device: BlockDevice) -> Iterator[tuple[Extent, bool]]:
-    if isinstance(device, Layered):
+    if offers(device, Layered):
         yield from device.own_extents()
     else:
         yield from ((extent, False) for extent in device.extents())

@@ -29,6 +29,7 @@ from narvet.formats.images.contract import ImageSpec, IsOrdered
 from narvet.formats.pools.tree import numbered, without_volume
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import pool_place
+from narvet.ground.offers import offers
 from narvet.ground.rules import images
 from narvet.ground.units import show_binary
 from narvet.guests import guest_system
@@ -78,7 +79,7 @@ class RemoveImage:
             if path.exists():
                 parts = own_parts_of(kind, path)
                 with lease(path, *parts, change=True) as held:
-                    if isinstance(kind, IsOrdered):
+                    if offers(kind, IsOrdered):
                         with Folder(path.parent) as files:
                             kind.give_back(files, path.name)
                     withdraw(path, parts, held.check)

@@ -18,6 +18,7 @@ from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.findings import has_errors, image_place
 from narvet.ground.meter import OnCopied, metered
+from narvet.ground.offers import offers
 from narvet.ground.units import align_up, show_both
 from narvet.model.estate import Disk
 from narvet.observe.certainty import table_doubts
@@ -83,7 +84,7 @@ def _refuse(link: Link, bases: list[Link], found: Disk) -> None:
 
 def _apply(link: Link, found: Disk, wanted: Disk, trust: Trust, sector_size: int | None) -> None:
     name = str(link.path)
-    if isinstance(link.kind, Shortens):
+    if offers(link.kind, Shortens):
         ChangeDisk(name, "", wanted, found, trust=trust).apply()
         return
     needed, room = found.image.stored, disk_usage(link.path.parent).free

@@ -26,6 +26,7 @@ from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
+from narvet.ground.offers import offers
 
 
 @dataclass(frozen=True)
@@ -170,7 +171,7 @@ def _make_anew(top: Link, below: list[Link], child: Path, built: Path) -> None:
 
 def _own(device: BlockDevice) -> list[tuple[int, int, bool]]:
     """Return the pieces that a child decides itself: start, length, and whether they read as zeros."""
-    if not isinstance(device, Layered):
+    if not offers(device, Layered):
         raise RequestError("the child does not tell its own blocks from its base's")
     return [
         (place, min(PIECE, start + length - place), zeros)

@@ -18,6 +18,7 @@ from narvet.formats.images.contract import ImageFacts, ImageFormat, ImageSpec, I
 from narvet.formats.images.fold_mark import mark_path, read_mark
 from narvet.formats.images.trust import NOTHING_SAID, Trust, decided_format, followed_base
 from narvet.ground.errors import BugError, ImageError, RequestError
+from narvet.ground.offers import offers
 from narvet.ground.units import align_up
 
 if TYPE_CHECKING:
@@ -65,7 +66,7 @@ def devices_of(chains: Sequence[OpenChain]) -> tuple[list[BlockDevice], list[int
 
 def parts_of(kind: ImageFormat, path: Path) -> tuple[Path, ...]:
     """Return the further files that the image at `path` is kept in."""
-    if not isinstance(kind, InPieces):
+    if not offers(kind, InPieces):
         return ()
     with _files_of(path) as files:
         return tuple(path.parent / name for name in kind.parts(files, path.name))
@@ -77,7 +78,7 @@ def own_parts_of(kind: ImageFormat, path: Path) -> tuple[Path, ...]:
     Raises:
         ImageError: one may not.
     """
-    if not isinstance(kind, InPieces):
+    if not offers(kind, InPieces):
         return ()
     with _files_of(path) as files:
         return tuple(path.parent / name for name in kind.own_parts(files, path.name))
@@ -250,7 +251,7 @@ class StagedImage:
     def shorten(self, size: int) -> None:
         """Make the disk `size` bytes large, for a format that can do so; what lay behind them is gone."""
         link = self.links[0]
-        if not isinstance(link.kind, Shortens):
+        if not offers(link.kind, Shortens):
             raise BugError(f"{link.kind.name} is made smaller where it is")
         self.opened.finish()
         link.kind.shorten(self.files, link.path.name, size)

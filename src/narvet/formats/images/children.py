@@ -15,6 +15,7 @@ from narvet.formats.images.chain import Link
 from narvet.formats.images.contract import Base, ImageFormat, IsOrdered
 from narvet.ground.budget import budget
 from narvet.ground.errors import NarvetError, RefusedError, RequestError
+from narvet.ground.offers import offers
 
 _SURELY_LATER = 2_000_000_000  # nanoseconds in which a file may change twice without another time
 _OVER_ANY = ("qcow2",)  # formats that record their base's format; the others have bases of their own only
@@ -28,7 +29,7 @@ def base_of(base: Link, child: Path, kind: ImageFormat) -> tuple[Base, int]:
     """
     if not kind.makes_children:
         raise RequestError(f"{child}: {kind.name} has no children; use vhd, vhdx, qcow2 or vmdk")
-    if isinstance(base.kind, IsOrdered):
+    if offers(base.kind, IsOrdered):
         raise RequestError(f"{child}: {base.path} is a volume of a service, which is no base; recast it to make a copy")
     below = base.kind.name
     if below != kind.name and kind.name not in _OVER_ANY:

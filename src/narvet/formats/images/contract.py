@@ -11,6 +11,7 @@ from uuid import UUID
 from narvet.block.contract import BlockDevice
 from narvet.block.files import Files
 from narvet.ground.errors import RequestError
+from narvet.ground.offers import offers
 from narvet.ground.units import show_binary, show_both
 
 Space = Literal["thin", "full"]
@@ -240,7 +241,7 @@ def _divided(kind: ImageFormat, image_spec: ImageSpec) -> Iterator[Violation]:
     asked = [key for key, wish in (("pieces", image_spec.pieces is not None), ("packed", image_spec.packed)) if wish]
     if not asked:
         return
-    if not isinstance(kind, InPieces):
+    if not offers(kind, InPieces):
         yield Violation(asked[0], f"{kind.name} is kept in one file, as it is", f"leave {asked[0]} out, or choose vmdk")
     elif len(asked) == 2 or image_spec.base is not None or (image_spec.packed and image_spec.space == "full"):
         yield Violation(

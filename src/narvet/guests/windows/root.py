@@ -9,6 +9,7 @@ from uuid import UUID
 
 from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, UnsafePathError, mount_at
 from narvet.ground.errors import ImageError, RefusedError
+from narvet.ground.offers import offers
 from narvet.guests.roots import OpenRoot, changed_root, node_at, observed_root
 from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
 from narvet.guests.windows.mounts import identity_of, letter_in
@@ -127,7 +128,7 @@ def mount_folder(root: Root, at: str, volume: UUID) -> None:
         RefusedError: something is in the way.
     """
     with changed_root(root, is_windows_root) as found:
-        if not isinstance(found.edited, MountsVolumes):
+        if not offers(found.edited, MountsVolumes):
             raise RefusedError(f"{found.root.shown()}: no volumes can be mounted in its folders")
         mount_at(found.edited, _inside(at), volume)
 

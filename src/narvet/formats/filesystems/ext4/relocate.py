@@ -36,6 +36,7 @@ from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.meter import copied
+from narvet.ground.offers import offers
 
 _FOLDER, _FILE, _LINK = 0o4, 0o10, 0o12
 _USES_EXTENTS, _INDEXED, _INLINE, _HUGE = 0x80000, 0x1000, 0x10000000, 0x40000
@@ -260,7 +261,7 @@ class _Relocator:
 
     def _take(self, count: int) -> list[Extent]:
         runs = self._maps.take(count)
-        if isinstance(self._device, Delays):
+        if offers(self._device, Delays):
             for run in runs:
                 self._device.is_free(Extent(run.start * self._shape.block_size, run.length * self._shape.block_size))
         return runs

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from types import MappingProxyType
 from typing import Any
@@ -55,42 +55,66 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
     """Write the filesystem to a device that reads as zeros: copies first, the first superblock last."""
     shape, seed = new.shape, checksum_seed(new.options.uuid)
     lay_out = _kept_lay_out if shape.group_count <= _MOST_KEPT else _lay_out
-    places, inode_bitmap, bitmaps = lay_out(shape)
-    descriptors = _descriptors(shape, places, seed, bitmaps, inode_bitmap, noise=new.options.noise)
+    laid = lay_out(shape, new.options.made)
+    places = laid.places
+    descriptors = _descriptors(shape, laid, seed, noise=new.options.noise)
     block = shape.block_size
-    for group, bitmap in bitmaps.items():
+    for group, bitmap in laid.bitmaps.items():
         device.write(int(places.block_bitmap[group]) * block, bitmap)
-    device.write(int(places.inode_bitmap[0]) * block, inode_bitmap)
-    first_inodes = _first_inodes(new, places)
+    device.write(int(places.inode_bitmap[0]) * block, laid.inode_bitmap)
+    first_inodes = {**laid.inodes, inodes.ROOT: inodes.root_inode(shape, new.options, places.root).encode()}
     device.write(int(places.inode_table[0]) * block, _inode_table(first_inodes, seed))
     _write_folders(device, shape, places, seed)
     if places.growth_map:
         for place, content in inodes.growth_blocks(shape, places.growth_map).items():
             device.write(place * block, content)
     if places.journal:
-        device.write(places.journal[0].start * block, _journal(shape).encode())
+        device.write(places.journal[0].start * block, laid.journal)
     _write_descriptors(device, shape, descriptors)
-    superblock = _superblock(new, seed, first_inodes).encode()
+    superblock = _superblock(new, seed, laid.journal_copy).encode()
     for group in (*reversed(shape.copies), 0):
         start = shape.group_start(group) * block
         own = Superblock.changed(superblock, s_block_group_nr=group & 0xFFFF)
         device.write(max(start, SUPERBLOCK_OFFSET), Superblock.changed(own, s_checksum=crc32c_raw(_ALL, own[:-4])))
 
 
-_Laid = tuple[Spread, bytes, Mapping[int, bytes]]
-"""Where everything lies, the map of the inodes of group 0, and the maps of blocks that are written."""
+@dataclass(frozen=True)
+class _Laid:
+    """What filesystems of one shape have in common.
+
+    That is where everything lies, the map of the inodes of group 0, the maps of blocks that are written, the group
+    descriptors without their checksums, the inodes in use but for the root's, the start of the journal, and what the
+    superblock keeps of the journal's inode.
+    """
+
+    places: Spread
+    inode_bitmap: bytes
+    bitmaps: Mapping[int, bytes]
+    descriptors: NDArray[Any]
+    inodes: Mapping[int, bytes]
+    journal: bytes
+    journal_copy: tuple[int, ...]
 
 
-def _lay_out(shape: Shape) -> _Laid:
+def _lay_out(shape: Shape, made: int) -> _Laid:
     places = spread(shape)
-    bitmaps = dict(block_bitmaps(shape, places.base, places.length, places.used))
-    return places, _inode_bitmap(shape), MappingProxyType(bitmaps)
+    bitmaps = MappingProxyType(dict(block_bitmaps(shape, places.base, places.length, places.used)))
+    first = _first_inodes(shape, made, places)
+    return _Laid(
+        places,
+        _inode_bitmap(shape),
+        bitmaps,
+        _unsigned_descriptors(shape, places, bitmaps),
+        MappingProxyType({number: inode.encode() for number, inode in first.items()}),
+        _journal(shape).encode(),
+        _journal_copy(first.get(inodes.JOURNAL)),
+    )
 
 
 @lru_cache(maxsize=8)
-def _kept_lay_out(shape: Shape) -> _Laid:
+def _kept_lay_out(shape: Shape, made: int) -> _Laid:
     """Return how a shape is laid out; many disks of a sheet have the same."""
-    return _lay_out(shape)
+    return _lay_out(shape, made)
 
 
 def sign(superblock: Superblock) -> Superblock:
@@ -128,18 +152,12 @@ def block_bitmaps(
         yield group, alike[taken]
 
 
-def _descriptors(
-    shape: Shape, places: Spread, seed: int, bitmaps: Mapping[int, bytes], inode_bitmap: bytes, *, noise: bool
-) -> NDArray[Any]:
-    """Return all group descriptors, with their checksums; tables of inodes count as zeroed where they read as zeros."""
+def _unsigned_descriptors(shape: Shape, places: Spread, bitmaps: Mapping[int, bytes]) -> NDArray[Any]:
+    """Return all group descriptors, without their checksums and those of the maps."""
     count, inodes_each = shape.group_count, shape.inodes_per_group
-    flags = np.full(count, GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | (0 if noise else GROUP_TABLE_ZEROED))
+    flags = np.full(count, GROUP_INODES_UNUSED | GROUP_BLOCKS_UNUSED | GROUP_TABLE_ZEROED)
     flags[0] &= ~GROUP_INODES_UNUSED
     flags[list(bitmaps)] &= ~GROUP_BLOCKS_UNUSED
-    block_sums = np.zeros(count, dtype=np.int64)
-    block_sums[list(bitmaps)] = [crc32c_raw(seed, bitmap) for bitmap in bitmaps.values()]
-    inode_sums = np.zeros(count, dtype=np.int64)
-    inode_sums[0] = crc32c_raw(seed, inode_bitmap[: inodes_each // 8])
     free_inodes = np.full(count, inodes_each)
     free_inodes[0] -= FIRST_INODES
     folders = np.zeros(count, dtype=np.int64)
@@ -153,12 +171,22 @@ def _descriptors(
         ("bg_free_inodes_count", free_inodes, 16),
         ("bg_used_dirs_count", folders, 16),
         ("bg_itable_unused", free_inodes, 16),
-        ("bg_block_bitmap_csum", block_sums, 16),
-        ("bg_inode_bitmap_csum", inode_sums, 16),
     ):
         halves[name + "_lo"] = values & ((1 << bits) - 1)
         halves[name + "_hi"] = values >> bits
-    table = GroupDescriptor.table(count, bg_flags=flags, **halves)
+    return GroupDescriptor.table(count, bg_flags=flags, **halves)
+
+
+def _descriptors(shape: Shape, laid: _Laid, seed: int, *, noise: bool) -> NDArray[Any]:
+    """Return all group descriptors, with their checksums; tables of inodes count as zeroed where they read as zeros."""
+    table = laid.descriptors.copy()
+    if noise:
+        table["bg_flags"] &= 0xFFFF ^ GROUP_TABLE_ZEROED
+    written = list(laid.bitmaps)
+    sums = np.array([crc32c_raw(seed, bitmap) for bitmap in laid.bitmaps.values()], dtype=np.uint32)
+    table["bg_block_bitmap_csum_lo"][written], table["bg_block_bitmap_csum_hi"][written] = sums & 0xFFFF, sums >> 16
+    high, low = divmod(crc32c_raw(seed, laid.inode_bitmap[: shape.inodes_per_group // 8]), 1 << 16)
+    table["bg_inode_bitmap_csum_lo"][0], table["bg_inode_bitmap_csum_hi"][0] = low, high
     table["bg_checksum"] = descriptor_checksums(table, seed)
     return table
 
@@ -191,13 +219,9 @@ def _write_descriptors(device: BlockDevice, shape: Shape, table: NDArray[Any]) -
                 device.write(start * block, content)
 
 
-def _first_inodes(new: PlannedExt4, places: Spread) -> dict[int, Inode]:
-    """Return the inodes in use, not signed yet."""
-    shape, moment = new.shape, new.options.made
-    made = {
-        inodes.ROOT: inodes.root_inode(shape, new.options, places.root),
-        inodes.LOST_FOUND: inodes.lost_found_inode(shape, moment, places.lost_found),
-    }
+def _first_inodes(shape: Shape, moment: int, places: Spread) -> dict[int, Inode]:
+    """Return the inodes in use but for the root's, not signed yet."""
+    made = {inodes.LOST_FOUND: inodes.lost_found_inode(shape, moment, places.lost_found)}
     if places.journal:
         made[inodes.JOURNAL] = inodes.file_inode(shape, moment, places.journal)
     if places.growth_map:
@@ -205,12 +229,14 @@ def _first_inodes(new: PlannedExt4, places: Spread) -> dict[int, Inode]:
     return made
 
 
-def _inode_table(first_inodes: dict[int, Inode], seed: int) -> bytes:
+_UNUSED_INODE = Inode(i_extra_isize=EXTRA_ISIZE).encode()
+
+
+def _inode_table(first_inodes: Mapping[int, bytes], seed: int) -> bytes:
     """Return the start of group 0's inode table; reserved inodes not in use are empty, but signed too."""
-    empty = Inode(i_extra_isize=EXTRA_ISIZE).encode()
     parts = []
     for number in range(1, FIRST_INODES + 1):
-        data = first_inodes[number].encode() if number in first_inodes else empty
+        data = first_inodes.get(number, _UNUSED_INODE)
         high, low = divmod(crc32c_raw(inodes.inode_seed(seed, number), data), 1 << 16)
         parts.append(Inode.changed(data, i_checksum_lo=low, i_checksum_hi=high))
     return b"".join(parts)
@@ -239,6 +265,7 @@ def _journal(shape: Shape) -> JournalSuperblock:
     )
 
 
+@lru_cache(maxsize=8)
 def _features(shape: Shape) -> tuple[int, int, int]:
     unwanted = {"recover", "meta_bg" if shape.meta_from is None else "resize_inode"}
     if shape.cluster_blocks == 1:
@@ -251,14 +278,13 @@ def _features(shape: Shape) -> tuple[int, int, int]:
     return compat, incompat, ro_compat
 
 
-def _journal_copy(first_inodes: dict[int, Inode]) -> tuple[int, ...]:
-    journal = first_inodes.get(inodes.JOURNAL)
+def _journal_copy(journal: Inode | None) -> tuple[int, ...]:
     if journal is None:
         return (0,) * 17
     return (*struct.unpack("<15I", journal.i_block), journal.i_size_high, journal.i_size_lo)
 
 
-def _superblock(new: PlannedExt4, seed: int, first_inodes: dict[int, Inode]) -> Superblock:
+def _superblock(new: PlannedExt4, seed: int, journal_copy: tuple[int, ...]) -> Superblock:
     shape, options, made = new.shape, new.options, new.options.made & _ALL
     compat, incompat, ro_compat = _features(shape)
     log_block = shape.block_size.bit_length() - 11
@@ -296,7 +322,7 @@ def _superblock(new: PlannedExt4, seed: int, first_inodes: dict[int, Inode]) -> 
         s_hash_seed=UUID(int=options.uuid.int ^ ((1 << 128) - 1)),
         s_def_hash_version=1,
         s_jnl_backup_type=1 if shape.journal_blocks else 0,
-        s_jnl_blocks=_journal_copy(first_inodes),
+        s_jnl_blocks=journal_copy,
         s_desc_size=DESCRIPTOR_SIZE,
         s_default_mount_opts=_USER_XATTR_AND_ACL,
         s_creation_time=made,

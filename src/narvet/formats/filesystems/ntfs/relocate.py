@@ -33,6 +33,7 @@ from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.free_runs import FreeRuns
 from narvet.ground.meter import copied
+from narvet.ground.offers import offers
 from narvet.ground.units import Cluster
 
 _LIST = 0x20  # an attribute that says which other records hold attributes
@@ -145,7 +146,7 @@ class _Relocator:
             raise CannotChangeError("too little is free before the new end", "ask for a larger size")
         unit = self._volume.shape.unit
         for run in runs:
-            if isinstance(self._device, Delays):
+            if offers(self._device, Delays):
                 self._device.is_free(Extent(run.start * unit, run.length * unit))
             self._copy(start + done, run)
             self._moved.append((start + done, run))

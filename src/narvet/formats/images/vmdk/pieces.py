@@ -18,6 +18,7 @@ from narvet.formats.images.vmdk.grains import GRAIN, Grains, layout, sparse_head
 from narvet.formats.images.vmdk.records import SECTOR
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.extents import Extent
+from narvet.ground.offers import offers
 from narvet.ground.units import MIB, align_down, align_up
 
 MOST = 1024  # pieces that are made; each is an open file, and a line of the descriptor
@@ -45,7 +46,7 @@ class Pieces(Linear):
         """Yield the runs that the image itself decides, and whether they read as zeros."""
         start = 0
         for part in self._parts:
-            own = part.own_extents() if isinstance(part, Layered) else ((Extent(0, part.size), False),)
+            own = part.own_extents() if offers(part, Layered) else ((Extent(0, part.size), False),)
             for extent, zeros in own:
                 yield Extent(start + extent.start, extent.length), zeros
             start += part.size
