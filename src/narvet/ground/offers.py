@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TypeVar
 
-if sys.version_info >= (3, 13):
-    from typing import TypeIs
-else:
-    from typing_extensions import TypeIs
+from typing_extensions import TypeIs
 
 P = TypeVar("P")
 _known: dict[tuple[type, type], bool] = {}
