@@ -6,6 +6,7 @@ import errno
 import os
 import stat
 from collections.abc import Iterator
+from io import FileIO
 from typing import BinaryIO
 
 from narvet.block.contract import check_read, check_write, zero_by_writing
@@ -26,6 +27,7 @@ class FileDevice:
         self._sector = sector_size
         self._size = file.seek(0, os.SEEK_END)
         self._early = Early()
+        self._takes_places = isinstance(file, FileIO) and hasattr(os, "pread")  # with the call itself
 
     @property
     def size(self) -> int:
@@ -46,28 +48,42 @@ class FileDevice:
         """Return exactly `length` bytes from `offset`."""
         check_read(self, offset, length)
         spend(length)
-        self._file.seek(offset)
-        parts: list[bytes] = []
-        left = length
+        part = self._part(offset, length)
+        if len(part) == length:
+            return part
+        parts, left = [part], length - len(part)
         while left:
-            part = self._file.read(left)
+            part = self._part(offset + length - left, left)
             if not part:
                 raise ImageError(
                     f"the file ends at {offset + length - left}, shorter than the {self._size} bytes it had"
                 )
             parts.append(part)
             left -= len(part)
-        return parts[0] if len(parts) == 1 else b"".join(parts)
+        return b"".join(parts)
+
+    def _part(self, offset: int, length: int) -> bytes:
+        """Return what one call of the system gives from `offset` on, up to `length` bytes."""
+        if self._takes_places:
+            return os.pread(self._file.fileno(), length, offset)
+        self._file.seek(offset)
+        return self._file.read(length)
+
+    def _put(self, offset: int, data: memoryview) -> int:
+        """Return how many bytes of `data` one call of the system has written from `offset` on."""
+        if self._takes_places:
+            return os.pwrite(self._file.fileno(), data, offset)
+        self._file.seek(offset)
+        return self._file.write(data)
 
     def write(self, offset: int, data: bytes | memoryview) -> None:
         """Write all of `data` at `offset`."""
         check_write(self, offset, len(data))
-        self._file.seek(offset)
-        view = memoryview(data)
-        while view:
-            view = view[self._file.write(view) :]
-        if len(data) >= _LONG:
-            self._early.wrote(self.handle, offset, len(data))
+        view, done = memoryview(data), 0
+        while done < len(view):
+            done += self._put(offset + done, view[done:])
+        if len(view) >= _LONG:
+            self._early.wrote(self.handle, offset, len(view))
 
     def zero(self, offset: int, length: int) -> None:
         """Make a range read as zeros, leaving the file's holes as they are."""
