@@ -1,0 +1,69 @@
+"""Many disks, alike and unlike: each is written as if it were alone, whatever it shares the working out with."""
+
+from __future__ import annotations
+
+import random
+from itertools import product
+from pathlib import Path
+
+from tests.program import IDENTITY, facts, run
+
+SIZES = ("100 MiB", "100.5 MiB", "340 MiB", "5 GiB")
+CONTENTS = (
+    'filesystem = "ext4"',
+    'filesystem = "ext4"\nfor = "media"',
+    'filesystem = "ext4"\nowner = "5000:5000"\nmode = "0750"',
+    'filesystem = "xfs"',
+    'filesystem = "swap"',
+    'filesystem = "fat32"',
+)
+SHARES = ("", 'size = "100%"\n', 'size = "40%"\n', 'size = "33 MiB"\n')
+TABLES = ("gpt", "mbr")
+CASES = [
+    case
+    for case in product(SIZES, CONTENTS, SHARES, TABLES)
+    if "xfs" not in case[1] or ("100" not in case[0] and case[2] in SHARES[:2])
+]
+EACH = 40
+
+
+def head(folder: Path) -> str:
+    (folder / "shelf").mkdir(parents=True)
+    guests = "".join(f'[guest.g{n}]\nslots = ["scsi 0-{EACH}"]\n' for n in range(-(-len(CASES) // EACH)))
+    return f'sheet = 1\nidentity = "{IDENTITY}"\n[store.shelf]\npath = "shelf"\n{guests}'
+
+
+def disk(number: int) -> str:
+    size, content, share, table = CASES[number]
+    text = f'[disk.d{number}]\nguest = "g{number // EACH}"\nstore = "shelf"\nsize = "{size}"\ntable = "{table}"\n'
+    at = "" if "swap" in content else f'at = "/srv/d{number}"\n'
+    return f"{text}[[disk.d{number}.partition]]\n{share}{content}\n{at}"
+
+
+def test_each_of_many_is_as_if_it_were_alone(tmp_path: Path) -> None:
+    """By several processes, and the same bytes as one disk in one process; what is told of very many are totals."""
+    many, dice = tmp_path / "many", random.Random(5)
+    order = dice.sample(range(len(CASES)), len(CASES))
+    (many / "s.toml").parent.mkdir()
+    (many / "s.toml").write_text(head(many) + "".join(map(disk, order)))
+    told = run("write", str(many / "s.toml"), status=0).stdout.split("\n")
+    assert [line.split()[1:] for line in told if "shelf" in line] == [[str(len(CASES)), "0"]] and len(CASES) > 150
+    assert facts("confirm", str(many / "s.toml"))["agrees"]
+    assert f"d{order[-1]}" in run("history", str(many / "s.toml"), f"d{order[-1]}", status=0).stdout
+    for number in dice.sample(order, 12):
+        alone = tmp_path / f"alone{number}"
+        alone.mkdir()
+        (alone / "s.toml").write_text(head(alone) + disk(number))
+        run("write", str(alone / "s.toml"), "--jobs", "1", status=0)
+        image = f"shelf/d{number}.raw"
+        assert data(many / image) == data(alone / image), CASES[number]
+
+
+def data(image: Path) -> dict[int, bytes]:
+    """Return the blocks of an image that hold more than zeros, by their number."""
+    found: dict[int, bytes] = {}
+    with image.open("rb") as file:
+        for number, block in enumerate(iter(lambda: file.read(1 << 20), b"")):
+            if block.strip(b"\0"):
+                found[number] = block
+    return found
