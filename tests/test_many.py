@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 from itertools import product
 from pathlib import Path
@@ -25,6 +26,7 @@ CASES = [
     if "xfs" not in case[1] or ("100" not in case[0] and case[2] in SHARES[:2])
 ]
 EACH = 40
+BLOCK = 1 << 16
 
 
 def head(folder: Path) -> str:
@@ -46,8 +48,8 @@ def test_each_of_many_is_as_if_it_were_alone(tmp_path: Path) -> None:
     order = dice.sample(range(len(CASES)), len(CASES))
     (many / "s.toml").parent.mkdir()
     (many / "s.toml").write_text(head(many) + "".join(map(disk, order)))
-    told = run("write", str(many / "s.toml"), status=0).stdout.split("\n")
-    assert [line.split()[1:] for line in told if "shelf" in line] == [[str(len(CASES)), "0"]] and len(CASES) > 200
+    told = run("write", str(many / "s.toml"), status=0).stdout
+    assert f" {len(CASES)} 0 " in " ".join(told.split()) and len(told.split("\n")) < 10 and len(CASES) > 200
     assert facts("confirm", str(many / "s.toml"))["agrees"]
     assert f"d{order[-1]}" in run("history", str(many / "s.toml"), f"d{order[-1]}", status=0).stdout
     for number in dice.sample(order, 12):
@@ -60,10 +62,17 @@ def test_each_of_many_is_as_if_it_were_alone(tmp_path: Path) -> None:
 
 
 def data(image: Path) -> dict[int, bytes]:
-    """Return the blocks of an image that hold more than zeros, by their number."""
+    """Return the blocks of an image that hold more than zeros, by their number; holes are passed over."""
     found: dict[int, bytes] = {}
-    with image.open("rb") as file:
-        for number, block in enumerate(iter(lambda: file.read(1 << 20), b"")):
+    size, place = image.stat().st_size, 0
+    with image.open("rb", buffering=0) as file:
+        while place < size:
+            try:
+                place = os.lseek(file.fileno(), place, os.SEEK_DATA) // BLOCK * BLOCK
+            except OSError:  # only a hole is left
+                break
+            block = os.pread(file.fileno(), BLOCK, place)
             if block.strip(b"\0"):
-                found[number] = block
+                found[place] = block
+            place += BLOCK
     return found
