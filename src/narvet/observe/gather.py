@@ -64,13 +64,15 @@ def look_at(part: Part) -> Facts:
         name: stores[name].exists if name in stores else Path(folder).is_dir() for name, folder in folders.items()
     }
     own = {name: sheet.disk[name] for name in part.disks}
-    places = {name: Path(image_path(folders[form.store], name, form.format)) for name, form in own.items()}
+    places = {name: image_path(folders[form.store], name, form.format) for name, form in own.items()}
+    real = dict(zip(places.values(), real_paths(places.values()), strict=True))
     named = {name: form for name, form in own.items() if name not in part.away}
-    trust = _trust(own, path.parent, places, (form.base or form.copy_of for form in named.values()), part.lends)
+    formats = {real[places[name]]: form.format for name, form in own.items()}
+    trust = _trust(formats, path.parent, (form.base or form.copy_of for form in named.values()), part.lends)
     deep = part.deep
-    unread = frozenset(name for name in deep if os.path.realpath(places[name]) in in_use) if in_use else frozenset()
+    unread = frozenset(name for name in deep if real[places[name]] in in_use) if in_use else frozenset()
     disks = {
-        name: _survey(places[name], trust, form, deep=name in deep and name not in unread)
+        name: _survey(Path(places[name]), trust, form, deep=name in deep and name not in unread)
         for name, form in own.items()
         if exists[form.store] and os.path.lexists(places[name])
     }
@@ -80,7 +82,8 @@ def look_at(part: Part) -> Facts:
         elsewhere = (*(one.path for one in told.made), *(path for _, path in told.moving.values()))
         there = [folder for name, folder in folders.items() if exists[name]]
         known = [os.path.join(folders[store], name) for store, name in part.known]  # noqa: PTH118 (many)
-        strays = tuple(_strays(there, known, elsewhere, trust))
+        apart = real_paths(one for one in known if one not in real)
+        strays = tuple(_strays(there, {*real.values(), *apart}, elsewhere, trust))
         guests = _guests(sheet, path, told.entries)
         left_roots = tuple(_left_roots(part, guests))
     found = Estate(
@@ -223,22 +226,19 @@ def _sector_size(form: DiskForm) -> int | None:
 
 
 def _trust(
-    disks: Mapping[str, DiskForm],
-    folder: Path,
-    places: Mapping[str, Path],
-    origins: Iterable[str | None],
-    lends: Iterable[tuple[str, str]],
+    formats: Mapping[str, str], folder: Path, origins: Iterable[str | None], lends: Iterable[tuple[str, str]]
 ) -> Trust:
-    """Return what a sheet says of images: the formats of its disks, and which images it names."""
-    paths = real_paths(str(places[name]) for name in disks)
-    formats = {path: form.format for path, form in zip(paths, disks.values(), strict=True)}
+    """Return what a sheet says of images: the formats of its disks by their real paths, and which images it names."""
     named = [folder / name for name in (*origins, *(path for _, path in lends)) if name is not None]
     return Trust(formats, frozenset({*formats, *(os.path.realpath(path) for path in named)}))
 
 
-def _strays(folders: Iterable[str], places: Iterable[str], elsewhere: Iterable[str], trust: Trust) -> Iterator[Disk]:
-    """Yield what is found on the images that lie in folders, or `elsewhere`, and at no disk's place."""
-    inside, known = list[Path](), set(real_paths(places))
+def _strays(folders: Iterable[str], known: set[str], elsewhere: Iterable[str], trust: Trust) -> Iterator[Disk]:
+    """Yield what is found on the images that lie in folders, or `elsewhere`, and are at no disk's place.
+
+    `known` are these places, links followed.
+    """
+    inside = list[Path]()
     for folder in {os.path.realpath(one): Path(one) for one in folders}.values():
         inside += sorted(folder.iterdir())
     seen: set[str] = set()
@@ -255,17 +255,17 @@ def _strays(folders: Iterable[str], places: Iterable[str], elsewhere: Iterable[s
 
 
 def _origins(
-    disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, Path], found: Mapping[str, Disk], trust: Trust
+    disks: Mapping[str, DiskForm], folder: Path, places: Mapping[str, str], found: Mapping[str, Disk], trust: Trust
 ) -> dict[str, OriginFacts]:
     if not any(form.copy_of or form.base for form in disks.values()):
         return {}
-    by_place = dict(zip(real_paths(map(str, places.values())), places, strict=True))
+    by_place = dict(zip(real_paths(places.values()), places, strict=True))
     origins = {}
     for name, form in disks.items():
         named = form.copy_of or form.base
         if named is not None:
             path = Path(os.path.realpath(folder / named))
-            facts = _origin(path, places[name], form, found.get(name), trust)
+            facts = _origin(path, Path(places[name]), form, found.get(name), trust)
             origins[name] = replace(facts, disk=by_place.get(str(path)))
     return origins
 

@@ -144,6 +144,8 @@ def _positions(form: DiskForm, table: str | None, before: int) -> list[int]:
     One with a number has the place of that, so that it can stand anywhere in the sheet; the others take what is left,
     in order. `before` partitions that no one asked for come first.
     """
+    if not any(part.number for part in form.partition):
+        return list(range(1, len(form.partition) + 1))
     numbers = table_format(table).numbers(len(form.partition)) if table else ()
     places: dict[int, int] = {}
     for index, part in enumerate(form.partition):

@@ -63,10 +63,10 @@ def check_mounts(disks: Iterable[Mountable], found: Guest) -> Iterator[Finding]:
     """Yield what is to be said about the mount points and entries of a guest's disks."""
     every = list(mounted(disks))
     yield from _among_themselves(every)
-    existing = _ByKey(found.entries, (one.entry for one in every))
-    for one in every:
+    existing = _ByKey(found.entries, (one.entry for one in every)) if found.entries else None
+    for one in every if found.entries or found.mount_points else ():
         yield from _in_root(one, found)
-        yield from _in_fstab(one, existing)
+        yield from _in_fstab(one, existing) if existing else ()
 
 
 def _among_themselves(every: list[Mounted]) -> Iterator[Finding]:
