@@ -140,7 +140,11 @@ def come_to(call: Callable[..., Any], args: tuple[Any, ...]) -> Outcome:
 
 def carried_out(data: bytes) -> bytes:
     """Carry a call out that came over the wire, and return what is to be sent back of it."""
-    return packed(come_to(answered, (data,)))
+    outcome = come_to(answered, (data,))
+    try:
+        return packed(outcome)
+    except TypeError as error:  # what it returned is none of Narvet's values
+        return packed(Outcome(error=_sent(error)))
 
 
 @contextmanager

@@ -23,7 +23,7 @@ from narvet.plan.by_hand import HandWork, plug_in, show_rates
 from narvet.report.changes import before_and_after, grid
 from narvet.report.cores import Band, band_of, bands_of, bands_with, member_bands, name_of
 from narvet.report.facts import entry_facts, where_of
-from narvet.report.totals import available_of, by_folder, headed, totals
+from narvet.report.totals import available_of, by_place, headed, totals
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState
@@ -445,13 +445,13 @@ def written(done: Written) -> RenderableType:
         return Text("Nothing was changed; what is not as the sheet has it stands above.")
     if not done.done:
         return Text("All is as asked; nothing was changed.")
+    if len(done.done) > MOST_LISTED:
+        return Group(by_place(done.done, done.layout), "", "narvet history shows each of them.")
     return steps_done(done.done)
 
 
 def steps_done(done: Sequence[Step]) -> RenderableType:
-    """Return steps that were done, a row each; of very many how many there were, and where."""
-    if len(done) > MOST_LISTED:
-        return Group(by_folder(done), "", "narvet history shows each of them.")
+    """Return steps that were done, a row each."""
     table = grid("left", "left")
     for step in done:
         table.add_row(Text(step.touches, "name"), step.summary)

@@ -1,10 +1,9 @@
-"""What many disks come to, as short tables: by host, by guest, by folder."""
+"""What many disks come to, as short tables: by host, by guest, by store."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from pathlib import PurePath
 from typing import Literal
 
 from rich.console import RenderableType
@@ -13,7 +12,7 @@ from rich.text import Text
 
 from narvet.ground.units import show_binary
 from narvet.model.layout import Layout, PlannedDisk
-from narvet.model.moves import Step
+from narvet.model.moves import Lies, Step
 
 MOST_GUESTS, MOST_LARGEST = 60, 12
 """Guests that are listed all; and of more, the largest."""
@@ -46,14 +45,20 @@ def totals(layout: Layout) -> Iterable[RenderableType]:
     yield ""
 
 
-def by_folder(done: Iterable[Step]) -> RenderableType:
-    """Return how many steps were done in each folder."""
-    made, changed = Counter[str](), Counter[str]()
+def by_place(done: Iterable[Step], layout: Layout) -> RenderableType:
+    """Return how many steps were done in each store, and in the roots of guests, with hosts where there are several."""
+    hosts = {store.name: store.host for store in layout.stores}
+    stores = {disk.name: disk.store for disk in layout.disks}
+    made, changed = Counter[tuple[str, str]](), Counter[tuple[str, str]]()
     for step in done:
-        (changed if step.is_change else made)[str(PurePath(step.touches).parent)] += 1
-    table = headed("folder", "made", "changed")
-    for folder in dict.fromkeys((*made, *changed)):
-        table.add_row(Text(folder, "name"), str(made[folder]), str(changed[folder]))
+        store = stores.get(str(getattr(step, "disk", ""))) if step.lies_in is Lies.STORE else None
+        host = hosts[store] if store else layout.guest_hosts.get(step.guest, "")
+        place = host, f"store {store}" if store else "pools" if step.lies_in is Lies.STORE else "roots of guests"
+        (changed if step.is_change else made)[place] += 1
+    table = headed("host", "~", "made", "changed") if any(hosts.values()) else headed("", "made", "changed")
+    for host, what in sorted({*made, *changed}):
+        counts = str(made[host, what]), str(changed[host, what])
+        table.add_row(*([host or "this machine"] if any(hosts.values()) else []), Text(what, "name"), *counts)
     return table
 
 
