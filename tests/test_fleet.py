@@ -183,6 +183,26 @@ def test_several_processes_end_with_the_one_that_started_them(tmp_path: Path, se
     assert written(sheet.parent) == written(plain.parent)
 
 
+def test_what_killed_hosts_left_is_removed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The next host takes away the folder that a killed one worked in, and no other."""
+    (place := tmp_path / "t").mkdir()
+    monkeypatch.setenv("TMPDIR", str(place))
+    folder = fleet(tmp_path / "fleet", 1, 1).parent
+    with hosted(folder, 1):
+        (killed,) = place.glob("narvet-host-*")
+    (others := place / "narvet-host-of-others").mkdir()
+    for one in (killed, others):
+        assert one.exists()
+        os.utime(one, (1, 1))
+    with hosted(folder, 1) as (address, _):
+        (own,) = set(place.glob("narvet-host-*")) - {others}
+        assert own != killed
+        os.utime(own, (1, 1))
+        with running(*host(folder, "rack1", address)) as second:
+            told_by(second)
+            assert {own, others} < set(place.glob("narvet-host-*"))
+
+
 def group_lives(group: int) -> bool:
     """Return whether any process of a group is there still."""
     for path in Path("/proc").glob("[0-9]*/stat"):

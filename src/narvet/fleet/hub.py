@@ -5,16 +5,21 @@ from __future__ import annotations
 import asyncio
 import multiprocessing
 import os
+import shutil
+import stat
 import threading
+import time
 from collections.abc import Callable, Coroutine, Iterator
 from concurrent.futures import ProcessPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import import_module
 from pathlib import Path
-from tempfile import TemporaryDirectory
+from tempfile import TemporaryDirectory, gettempdir
 from typing import Any
 from uuid import uuid4
 
+from narvet.block.locks import exclusive_lock
+from narvet.block.names import lock_name
 from narvet.fleet.engine import processors
 from narvet.fleet.network import (
     HOST_ANSWERS,
@@ -79,7 +84,7 @@ def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificat
             context = multiprocessing.get_context("spawn")
             pool = ProcessPoolExecutor(count, context, initializer=_begin, initargs=(standing,))
             list(pool.map(_ready, range(2 * count)))  # so that the first call need not wait for a process
-            with TemporaryDirectory(prefix="narvet-host-") as scratch:
+            with _scratch() as scratch:
                 worker = distributed().Worker(
                     address, nthreads=count, resources={resource_of(name): count}, executor=pool, memory_limit=0,
                     local_directory=scratch, dashboard=False, dashboard_address=_NOWHERE, extensions={},
@@ -95,6 +100,23 @@ def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificat
     with _running(run) as told:
         yield told
 
+
+@contextmanager
+def _scratch() -> Iterator[str]:
+    """Give a folder for what the engine keeps while it works; those that killed hosts of this user left are removed."""
+    for left in Path(gettempdir()).glob(f"{_SCRATCH}*"):
+        with suppress(OSError, RefusedError):
+            held, about = left / _HELD, left.lstat()
+            own = stat.S_ISDIR(about.st_mode) and about.st_uid == os.geteuid()
+            if own and lock_name(held).exists() and time.time() - about.st_mtime > _STARTING:
+                with exclusive_lock(held):
+                    shutil.rmtree(left, ignore_errors=True)
+    with TemporaryDirectory(prefix=_SCRATCH) as folder, exclusive_lock(Path(folder) / _HELD):
+        yield folder
+
+
+_SCRATCH, _HELD = "narvet-host-", "host"
+_STARTING = 60  # seconds in which another host may be about to hold its folder
 
 _FIRST, _LATER = 15, 60  # seconds that a host waits for its hub: when it starts, and each time that the hub went away
 
