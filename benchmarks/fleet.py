@@ -5,6 +5,8 @@ python benchmarks/fleet.py [FOLDER]
 
 from __future__ import annotations
 
+import os
+import random
 import shutil
 import subprocess
 import sys
@@ -19,6 +21,7 @@ from narvet.ground.units import counted
 PROGRAM = Path(sys.executable).with_name("narvet")
 IDENTITY = "0b2c6a52-6f0e-5f0b-9a3e-3d2f8f6a7c11"
 DISKS, EACH = 400, 10  # disks, and of these for each guest
+TRAVELS = 1024  # MiB of an image that goes to another host
 
 
 def fleet(folder: Path, hosts: int, disks: int) -> Path:
@@ -97,6 +100,41 @@ def growth(top: Path) -> Iterator[tuple[int, float, float, float]]:
         shutil.rmtree(folder)
 
 
+def travelling(top: Path) -> Iterator[tuple[str, float, float]]:
+    """Yield what becomes of an image that goes to another host, its seconds, and those of the system's copy."""
+    folder = top / "travels"
+    fleet(folder, 2, 1)
+    sheet = folder / "sheet.toml"
+    head = sheet.read_text().partition("[disk.")[0].replace('host = "rack{1-2}"', "")
+    formats = ("raw", "qcow2", "qcow2")
+    with hosted(folder, 2) as address:
+        for number, kind in enumerate(formats):
+            here, before = 1 + number % 2, formats[max(number - 1, 0)]
+            sheet.write_text(f'{head}[disk.d]\nguest = "pc01"\nstore = "vault{here}"\nsize = "{TRAVELS} MiB"\n'
+                             f'format = "{kind}"\n[[disk.d.partition]]\nfilesystem = "none"\n')  # fmt: skip
+            took = timed("write", str(sheet), "--over", address, "--yes")
+            image = folder / f"rack{here}" / "vault" / f"d.{kind}"
+            if not number:
+                fill(image)
+                continue
+            start = time.perf_counter()
+            subprocess.run(["cp", image, folder / "copy"], check=True)
+            with (folder / "copy").open("rb") as copy:
+                os.fsync(copy.fileno())
+            yield f"{before} to {kind}", took, time.perf_counter() - start
+            (folder / "copy").unlink()
+
+
+def fill(image: Path) -> None:
+    """Fill the partition of a raw image with what cannot be made smaller."""
+    dice = random.Random(1)
+    with image.open("r+b") as file:
+        file.seek(1 << 20)
+        for _ in range(TRAVELS - 2):
+            file.write(dice.randbytes(1 << 20))
+        os.fsync(file.fileno())
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as name:
         print(f"## {DISKS} disks of 100 GiB, by who writes them\n")
@@ -111,6 +149,11 @@ def main() -> None:
         for disks, *took in growth(Path(name)):
             each = " + ".join(f"{1000 * one / disks:.1f}" for one in took)
             print(f"| {disks} | {took[0]:.1f} s | {took[1]:.1f} s | {took[2]:.1f} s | {each} ms |", flush=True)
+        print(f"\n## An image of {TRAVELS} MiB of noise that goes to another host, through a hub on the same machine\n")
+        print("It is sent, written, read again and compared; both hosts' work is in it.\n")
+        print("| from and to | took | the system's copy, with its sync | ratio |\n|---|---:|---:|---:|")
+        for what, took_, plain in travelling(Path(name)):
+            print(f"| {what} | {took_:.1f} s | {plain:.1f} s | {took_ / plain:.1f} |", flush=True)
 
 
 if __name__ == "__main__":
