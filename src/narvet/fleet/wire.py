@@ -20,6 +20,7 @@ from uuid import UUID
 from pydantic import BaseModel
 
 from narvet.ground.errors import ImageError, NarvetError
+from narvet.ground.records import Record
 
 C = TypeVar("C", bound=Callable[..., Any])
 _MARK = "_narvet_runs_elsewhere"
@@ -184,7 +185,7 @@ def _value_kind(name: str) -> type:
         if issubclass(kind, NarvetError | BaseModel | Enum) or (issubclass(kind, tuple) and hasattr(kind, "_fields")):
             return kind
         parameters: Any = getattr(kind, "__dataclass_params__", None)
-        if is_dataclass(kind) and parameters.frozen:
+        if is_dataclass(kind) and (parameters.frozen or issubclass(kind, Record)):
             return kind
     raise ImageError(f"a message holds {name[:100]}, which is none of Narvet's values")
 

@@ -16,7 +16,7 @@ import dataclasses
 import struct
 from collections.abc import Callable
 from functools import cache
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, cast, dataclass_transform
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NoReturn, Self, cast, dataclass_transform
 from uuid import UUID
 
 from narvet.ground.errors import BugError, ImageError
@@ -208,8 +208,9 @@ def _encoded(text: str, endian: Endian) -> bytes:
 
 @dataclass_transform(kw_only_default=True, frozen_default=True)
 class Record:
-    """A record of a format. Subclasses declare their fields and become frozen dataclasses; a field not given is zero.
+    """A record of a format, which never changes. Subclasses declare their fields; a field not given is zero.
 
+    Subclasses become dataclasses. There are hundreds of them, so their methods are written here once, not made for each.
     The functions that declare fields are not named as field specifiers, so that a type checker sees a default in each.
     """
 
@@ -219,13 +220,14 @@ class Record:
     rows: ClassVar[tuple[Row, ...]]
     _struct: ClassVar[struct.Struct]  # takes what is more than one integer as bytes, so that a field is one value
     _names: ClassVar[tuple[str, ...]]
+    _defaults: ClassVar[dict[str, Any]]
     _by_name: ClassVar[dict[str, Row]]
     _encoders: ClassVar[tuple[tuple[int, Row], ...]]
     _decoders: ClassVar[tuple[tuple[str, Callable[[bytes], object]], ...]]
 
     def __init_subclass__(cls, *, title: str, size: int, endian: Endian = "<") -> None:
         """Check the declared offsets against one another and against `size`, both in bytes."""
-        dataclasses.dataclass(frozen=True, kw_only=True, repr=False)(cls)
+        dataclasses.dataclass(init=False, repr=False, eq=False)(cls)  # what it would make is below, for all of them
         cls.title, cls.size, cls.endian = title, size, endian
         rows: list[Row] = []
         expected = 0
@@ -240,11 +242,27 @@ class Record:
         cls.rows = tuple(rows)
         cls._names = tuple(row.name for row in rows)
         cls._by_name = {row.name: row for row in rows}
+        cls._defaults = {field.name: field.default for field in dataclasses.fields(cls)}  # type: ignore[arg-type]
         cls._struct = struct.Struct(
             endian + "".join(row.packed if row.count == 1 else f"{row.length}s" for row in rows)
         )
         cls._encoders = tuple((index, row) for index, row in enumerate(rows) if not row.integer or row.count > 1)
         cls._decoders = tuple((row.name, one) for row in rows if (one := row.decoder(endian)))
+
+    def __init__(self, **values: Any) -> None:
+        if not values.keys() <= self._defaults.keys():
+            raise TypeError(f"{self.title} has no field {min(values.keys() - self._defaults.keys())}")
+        self.__dict__.update(self._defaults)
+        self.__dict__.update(values)
+
+    def __setattr__(self, name: str, value: object) -> NoReturn:
+        raise dataclasses.FrozenInstanceError(f"{self.title}: cannot assign to {name}")
+
+    def __eq__(self, other: object) -> bool:
+        return type(other) is type(self) and other.__dict__ == self.__dict__
+
+    def __hash__(self) -> int:
+        return hash(tuple([getattr(self, name) for name in self._names]))
 
     @classmethod
     def decode(cls, data: bytes | memoryview, where: str = "") -> Self:

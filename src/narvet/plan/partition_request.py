@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 from uuid import UUID
 
 from narvet.formats.filesystems import filesystem
@@ -13,9 +14,11 @@ from narvet.ground.rules import filesystems as rules
 from narvet.guests import guest_system
 from narvet.guests.contract import OwnerAsked, Ownership
 from narvet.model.estate import Guest
-from narvet.services.words import VolumeClass
 from narvet.sheet.machines import StripeForm
 from narvet.sheet.resolved import DiskIds, ResolvedDisk, ResolvedPartition
+
+if TYPE_CHECKING:
+    from narvet.services.words import VolumeClass
 
 
 @dataclass(frozen=True, slots=True)

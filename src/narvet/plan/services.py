@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from posixpath import basename, splitext
+from typing import TYPE_CHECKING
 
 from narvet.formats.images.contract import ImageSpec, Order
 from narvet.ground.findings import Finding, disk_place, store_place
@@ -14,9 +15,11 @@ from narvet.model.estate import Store
 from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk
 from narvet.model.moves import Aspect, Difference
-from narvet.services.words import VolumeClass
 from narvet.sheet.machines import StoreForm
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
+
+if TYPE_CHECKING:
+    from narvet.services.words import VolumeClass
 
 VOLUME = "volume"
 _FREELY = (Aspect.IMAGE, Aspect.ATTACHED)
