@@ -210,7 +210,7 @@ def _encoded(text: str, endian: Endian) -> bytes:
 class Record:
     """A record of a format, which never changes. Subclasses declare their fields; a field not given is zero.
 
-    Subclasses become dataclasses. There are hundreds of them, so their methods are written here once, not made for each.
+    Subclasses become dataclasses; there are hundreds, so their methods are written here once, not made for each.
     The functions that declare fields are not named as field specifiers, so that a type checker sees a default in each.
     """
 
