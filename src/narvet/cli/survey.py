@@ -56,7 +56,7 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json:
     else:
         in_folders = any(len(found) > len(paths) or Path(path).is_dir() for path in paths)
         print_text(
-            lambda marks: text.in_lines(found) if brief else text.surveys(found, marks, pools, in_brief=in_folders)
+            lambda marks: here.in_lines(found) if brief else here.in_depth(found, marks, pools, in_brief=in_folders)
         )
         shown = [one for one in findings if one.level == "error" or not (brief and one.level == "note")]
         print_text(lambda marks: text.findings(shown, marks))
