@@ -35,6 +35,7 @@ def command(ctx: click.Context, /, paths: tuple[str, ...], brief: bool, as_json:
     Example: narvet survey stores/vault/trials.raw
     """
     from narvet.report import facts, text
+    from narvet.report import found as here
 
     over, certificates = known.pop("over"), known.pop("certificates")
     wishes = narvet.SurveyWishes(**known | {"bases": tuple(map(str, known["bases"]))})
