@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import re
 from dataclasses import replace
 from fractions import Fraction
@@ -52,6 +53,8 @@ def test_record_both_ways_and_cut_at_every_length() -> None:
     for length in range(len(SAMPLE_BYTES)):
         with pytest.raises(ImageError, match=rf"sample @ here: 40 bytes expected, found {length}"):
             Sample.decode(SAMPLE_BYTES[:length], "here")
+    again = Sample.decode(SAMPLE_BYTES)
+    assert len({again, SAMPLE, replace(SAMPLE, count=7)}) == 2 and pickle.loads(pickle.dumps(again)) == again
     table = Sample.table(3, count=np.array([1, 2, 3]))
     assert table.itemsize == 40 and table.tobytes()[44:46] == b"\x02\x00"
 
