@@ -120,6 +120,19 @@ def test_disks_are_copies_of_images_on_other_hosts(tmp_path: Path) -> None:
         assert {there[f"hosts/rack{number}/vault/c{number}.raw"] for number in HOSTS} == {
             there["hosts/rack2/vault/master.raw"]
         }
+        for number in HOSTS:  # each is used by its guest from then on, and goes to another host
+            with (tmp_path / f"hosts/rack{number}/vault/c{number}.raw").open("r+b") as file:
+                file.seek(50 << 20)
+                file.write(bytes([number]) * (1 << 20))
+        used, goes = images(tmp_path), master
+        for number in HOSTS:
+            store = f'[disk.c{number}]\nguest = "pc{number}"\nstore = "vault'
+            goes = goes.replace(f'{store}{number}"', f'{store}{number % len(HOSTS) + 1}"')
+        sheet_of(tmp_path, goes)
+        run("write", str(sheet), "--over", address, "--yes", status=0)
+        assert facts("confirm", str(sheet), "--over", address)["agrees"]
+        went = {f"hosts/rack{n % 3 + 1}/vault/c{n}.raw": used[f"hosts/rack{n}/vault/c{n}.raw"] for n in HOSTS}
+        assert images(tmp_path) == went | {"hosts/rack2/vault/master.raw": used["hosts/rack2/vault/master.raw"]}
         gone = master.replace("vault/master.raw", "../../sheet.toml")
         sheet_of(tmp_path, gone)
         assert "not in it" in run("review", str(sheet), "--over", address, status=3).stderr

@@ -47,6 +47,49 @@ def test_copies_and_children_of_a_sheet(tmp_path: Path) -> None:
     assert "origin-unfit" in rules(told) and "there is no such file" in str(told["findings"])
 
 
+def test_copies_go_where_the_sheet_has_them_now(tmp_path: Path) -> None:
+    """Two alike change places; one gets another form and size; a child stays, and what the ledger does not know too."""
+    golden = tmp_path / "golden.raw"
+    run("make", str(golden), "--size", "64 MiB", "--filesystem", "ext4", status=0)
+    (tmp_path / "annex").mkdir()
+
+    def asked(a: str, b: str, c: str = "shelf", more: str = "") -> Path:
+        origin = 'copy_of = "golden.raw"'
+        keys = {"a": (a, origin + more), "b": (b, origin), "c": (c, 'base = "golden.raw"\nformat = "qcow2"')}
+        disks = (disk(name, own).replace('"shelf"', f'"{store}"') for name, (store, own) in keys.items())
+        return make_sheet(tmp_path, "".join(disks), '[store.annex]\npath = "annex"')
+
+    sheet = asked("shelf", "annex")
+    run("write", str(sheet), status=0)
+    for place, sign in (("shelf/a.raw", b"A"), ("annex/b.raw", b"B")):  # as their guests use them
+        with (tmp_path / place).open("r+b") as file:
+            file.seek(40 * MIB)
+            file.write(sign * MIB)
+    a, b = content(tmp_path / "shelf/a.raw"), content(tmp_path / "annex/b.raw")
+    asked("annex", "shelf")
+    run("write", str(sheet), "--yes", status=0)
+    assert content(tmp_path / "annex/a.raw") == a and content(tmp_path / "shelf/b.raw") == b
+    larger = '\nformat = "vhdx"\nsize = "96 MiB"'
+    asked("shelf", "shelf", more=larger)
+    run("write", str(sheet), "--yes", status=0)
+    assert content(tmp_path / "shelf/a.vhdx")[MIB : 63 * MIB] == a[MIB : 63 * MIB] and a != b
+    assert facts("confirm", str(sheet))["agrees"] and facts("write", str(sheet))["done"] == []
+    assert images(tmp_path) == ["golden.raw", "shelf/a.vhdx", "shelf/b.raw", "shelf/c.qcow2"]
+    asked("shelf", "shelf", "annex", larger)
+    assert "image-elsewhere" in rules(facts("review", str(sheet), status=1))
+    asked("annex", "shelf", more=larger)
+    sheet.with_suffix(".ledger.jsonl").unlink()
+    kept = (tmp_path / "shelf/a.vhdx").read_bytes()
+    run("write", str(sheet), "--yes", status=0)
+    assert (tmp_path / "shelf/a.vhdx").read_bytes() == kept
+
+
+def images(folder: Path) -> list[str]:
+    """Return the names of all images below a folder."""
+    every = (path for path in folder.rglob("*") if path.suffix in (".raw", ".vhdx", ".qcow2"))
+    return sorted(str(path.relative_to(folder)) for path in every)
+
+
 def test_a_step_knows_of_the_images_under_its_own_and_of_no_others(tmp_path: Path) -> None:
     """A child of a child, whose base lies elsewhere, among many disks: what is said of images does not grow with them."""
     run("make", str(tmp_path / "golden.vhdx"), "--size", "64 MiB", status=0)

@@ -1,7 +1,8 @@
 """Disks whose image lies where the sheet had it before: in another store, under another name or ending. Pure.
 
 Such an image counts as the disk's own, to be moved. It is known by its ids, and by where the ledger says it was made,
-or where the sheet would have had it: a copy that somebody put anywhere else is not touched.
+or where the sheet would have had it: a copy that somebody put anywhere else is not touched. A disk that started as a
+copy has the ids of its origin, as others may: of it the ledger alone tells where it is. A child stays with its base.
 """
 
 from __future__ import annotations
@@ -40,9 +41,9 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     names: dict[str, str] = {}
     known = _Known(sheet, facts)
     for name, disk in sheet.disks.items():
-        if disk.origin_path is not None or name in facts.anew:
+        if disk.is_child or name in facts.anew:
             continue
-        ids = _ids(disk, sheet)
+        ids = _ids(disk, sheet) if disk.origin_path is None else known.ids(disk)
         if name in found:
             old = strays.get(facts.moving[name]) if name in facts.moving else None
             if old is not None and _carries(old, ids) and _carries(found[name], ids):
@@ -83,6 +84,10 @@ def _carries(image: Disk, ids: Iterable[str]) -> bool:
     return not has_errors(image.findings) and bool(carried & set(ids))
 
 
+def _names(disk: ResolvedDisk) -> tuple[str, ...]:
+    return (disk.name, disk.was) if disk.was else (disk.name,)
+
+
 _HostPath = tuple[str, str]
 """A host, empty for this machine, and a plain path there."""
 
@@ -94,8 +99,10 @@ class _Known:
         """Gather it: of stores only what lies there, as a sheet may have many, and many disks."""
         self._facts = facts
         self._made, self._usual = dict[str, list[_HostPath]](), dict[str, list[_HostPath]]()
+        self._ids = dict[str, set[str]]()
         for one in facts.ledger:
             self._made.setdefault(one.disk, []).append((one.host, normpath(one.path)))
+            self._ids.setdefault(one.disk, set()).update(filter(None, [one.table_id]))
         stores = {(facts.found.stores[name].host, normpath(facts.found.stores[name].path)) for name in sheet.stores}
         for host, path in ((one.image.host, normpath(one.path)) for one in facts.found.strays):
             folder, name = split(path)
@@ -105,8 +112,12 @@ class _Known:
 
     def places(self, disk: ResolvedDisk) -> Iterator[_HostPath]:
         """Yield where something lies that may be the image of a disk, each once."""
-        names = [disk.name, *([disk.was] if disk.was else [])]
-        there = (place for known in (self._made, self._usual) for name in names for place in known.get(name, ()))
+        sources = (self._made, self._usual) if disk.origin_path is None else (self._made,)
+        there = (place for known in sources for name in _names(disk) for place in known.get(name, ()))
         store = self._facts.found.stores[disk.store]
         here = store.host, normpath(image_path(store.path, disk.name, disk.format))
         yield from dict.fromkeys(place for place in there if place != here)
+
+    def ids(self, disk: ResolvedDisk) -> frozenset[str]:
+        """Return the ids that the ledger says a disk's table was made with."""
+        return frozenset().union(*(self._ids.get(name, ()) for name in _names(disk)))
