@@ -90,6 +90,20 @@ ssize_t read(int fd, void *data, size_t size) {
     REAL(ssize_t, read, int, void *, size_t);
     return is_file(fd) && turned_away(OTHER) ? -1 : real(fd, data, size);
 }
+ssize_t pwrite64(int fd, const void *data, size_t size, off64_t place) {
+    REAL(ssize_t, pwrite64, int, const void *, size_t, off64_t);
+    if (busy || !is_file(fd)) return real(fd, data, size, place);
+    if (turned_away(CHANGE)) return -1;
+    ssize_t done = real(fd, data, size, place);
+    if (done > 0 && log_fd >= 0) { char room[PATH_MAX]; path_of(fd, room); note('w', room, 0, place, data, done); }
+    return done;
+}
+ssize_t pwrite(int fd, const void *data, size_t size, off_t place) { return pwrite64(fd, data, size, place); }
+ssize_t pread64(int fd, void *data, size_t size, off64_t place) {
+    REAL(ssize_t, pread64, int, void *, size_t, off64_t);
+    return is_file(fd) && turned_away(OTHER) ? -1 : real(fd, data, size, place);
+}
+ssize_t pread(int fd, void *data, size_t size, off_t place) { return pread64(fd, data, size, place); }
 #define BY_FD(what, name, extra_args, call_args, number) \
 int name(int fd extra_args) { REAL(int, name, int extra_args); if (turned_away(CHANGE)) return -1; \
     int done = real(fd call_args); if (!done && log_fd >= 0) { char room[PATH_MAX]; path_of(fd, room); note(what, room, 0, number, 0, 0); } return done; }

@@ -67,6 +67,9 @@ def _copy_package(name: str, place: Path) -> None:
     origin = Path(found.origin)
     for about in Path(sysconfig.get_path("purelib")).glob(f"{name}-*.dist-info"):
         shutil.copytree(about, place / about.name)
+        for line in (about / "RECORD").read_text().splitlines():  # what compiled modules of a package share lies beside
+            if (shared := line.partition(",")[0]).endswith(".so") and "/" not in shared:
+                shutil.copy(about.parent / shared, place / shared)
     if origin.name.startswith("__init__."):
         shutil.copytree(origin.parent, place / name, ignore=_NOT_NEEDED)
         beside = origin.parent.with_name(f"{name}.libs")
