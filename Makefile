@@ -13,7 +13,7 @@ endif
 PACKAGES = busybox-static cpio gcc grub-common kmod libc6-dev mount qemu-block-extra qemu-system-x86 util-linux xz-utils
 
 # Tests that are run beside the real judges, so that both halves take as long.
-BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs filesystem_bytes retire trust))
+BESIDE = $(addprefix tests/test_,$(addsuffix .py,prove ntfs ext4 xfs filesystem_bytes retire trust sealed))
 RUN = pytest
 
 .PHONY: demo test check covered versions packages prove screenshots reference site speed clean
