@@ -77,6 +77,11 @@ def test_copies_go_where_the_sheet_has_them_now(tmp_path: Path) -> None:
     assert images(tmp_path) == ["golden.raw", "shelf/a.vhdx", "shelf/b.raw", "shelf/c.qcow2"]
     asked("shelf", "shelf", "annex", larger)
     assert "image-elsewhere" in rules(facts("review", str(sheet), status=1))
+    run("make", str(tmp_path / "other.raw"), "--size", "64 MiB", "--filesystem", "ext4", status=0)
+    asked("annex", "shelf", more=larger).write_text(sheet.read_text().replace("golden.raw", "other.raw", 1))
+    told = [one for one in facts("review", str(sheet), status=1)["findings"] if one["level"] == "error"]
+    assert [one["rule"] for one in told] == ["image-elsewhere"] and "shelf/a.vhdx" in told[0]["message"]
+    (tmp_path / "other.raw").unlink()
     asked("annex", "shelf", more=larger)
     sheet.with_suffix(".ledger.jsonl").unlink()
     kept = (tmp_path / "shelf/a.vhdx").read_bytes()

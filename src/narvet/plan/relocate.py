@@ -119,5 +119,7 @@ class _Known:
         yield from dict.fromkeys(place for place in there if place != here)
 
     def ids(self, disk: ResolvedDisk) -> frozenset[str]:
-        """Return the ids that the ledger says a disk's table was made with."""
-        return frozenset().union(*(self._ids.get(name, ()) for name in _names(disk)))
+        """Return the ids that the ledger says a copy's table was made with: its origin's, while that is there."""
+        made = frozenset().union(*(self._ids.get(name, ()) for name in _names(disk)))
+        origin = self._facts.origins[disk.name].found
+        return made if origin is None else made & {origin.table_id}

@@ -52,7 +52,7 @@ def by_place(done: Iterable[Step], layout: Layout) -> RenderableType:
     made, changed = Counter[tuple[str, str]](), Counter[tuple[str, str]]()
     for step in done:
         store = stores.get(str(getattr(step, "disk", ""))) if step.lies_in is Lies.STORE else None
-        host = hosts[store] if store else layout.guest_hosts.get(step.guest, "")
+        host = hosts.get(store, "") if store else layout.guest_hosts.get(step.guest, "")
         place = host, f"store {store}" if store else "pools" if step.lies_in is Lies.STORE else "roots of guests"
         (changed if step.is_change else made)[place] += 1
     table = headed("host", "~", "made", "changed") if any(hosts.values()) else headed("", "made", "changed")
