@@ -7,7 +7,6 @@ import itertools
 import re
 import shutil
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +25,7 @@ from narvet.formats.images import ending_of
 from narvet.formats.images.chain import open_image
 from narvet.formats.images.trust import Trust
 from narvet.ground.units import GIB, MIB
+from narvet.ground.values import replace
 from narvet.report.facts import review_facts
 from tests.program import disk, facts, make_root, make_sheet, rules, run
 

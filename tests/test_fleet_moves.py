@@ -13,7 +13,6 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import replace
 from hashlib import sha256
 from pathlib import Path
 
@@ -26,6 +25,7 @@ from narvet.fleet.standing import Standing, stand
 from narvet.fleet.wire import answered, call_packed
 from narvet.formats.images.trust import Trust
 from narvet.ground.errors import ImageError, RefusedError
+from narvet.ground.values import replace
 from narvet.lending.nbd.client import lent_disk
 from narvet.usecases.layout import work_out
 from tests.fleets import host, hosted, keys_in, running, told_by, written_at_last

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from copy import deepcopy
-from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 from uuid import UUID
@@ -20,6 +19,7 @@ from narvet.ground.errors import BugError, ImageError, flat
 from narvet.ground.ids import derive
 from narvet.ground.records import Record, guid, i16, raw, u8, u16, u32, u32s, utf16
 from narvet.ground.units import NO_BREAK, SizeError, parse_share, parse_size, show_binary, show_both, show_bytes
+from narvet.ground.values import replace
 
 
 class Sample(Record, title="sample", size=40):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shutil
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -13,6 +12,7 @@ from narvet.block.window import Window
 from narvet.formats.filesystems import filesystem
 from narvet.formats.images.chain import open_image
 from narvet.ground.units import MIB
+from narvet.ground.values import replace
 from tests.program import HERE, IDENTITY, disk, facts, make_root, make_sheet, rules, run
 
 PART = 'at = "/srv/a"\nowner = "curator"'

@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 import sys
 import time
-from dataclasses import replace
 from pathlib import Path
 from uuid import UUID
 
@@ -19,6 +18,7 @@ from narvet.formats.images.chain import identify, new_image_file, open_image, pa
 from narvet.formats.images.contract import ImageSpec
 from narvet.ground.errors import NarvetError
 from narvet.ground.units import KIB, MIB, TIB
+from narvet.ground.values import replace
 from tests.program import run
 
 HOST = 16 * KIB  # what the filesystem below rounds a file up to, and keeps about it

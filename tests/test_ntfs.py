@@ -6,7 +6,6 @@ import random
 import struct
 import time
 from contextlib import suppress
-from dataclasses import replace
 from itertools import pairwise
 from uuid import UUID
 
@@ -31,6 +30,7 @@ from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import ImageError
 from narvet.ground.sids import sid_bytes
 from narvet.ground.units import GIB, KIB, MIB
+from narvet.ground.values import replace
 from tests.program import HERE
 
 SIZE = 40 * MIB

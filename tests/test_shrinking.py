@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import struct
-from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -30,6 +29,7 @@ from narvet.ground.extents import Extent, joined
 from narvet.ground.findings import image_place
 from narvet.ground.free_runs import FreeRuns
 from narvet.ground.units import GIB, KIB, MIB
+from narvet.ground.values import replace
 
 WHERE = image_place("it")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 import struct
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -15,6 +14,7 @@ from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images import ending_of
 from narvet.formats.images.chain import open_image
 from narvet.ground.units import MIB
+from narvet.ground.values import replace
 from narvet.usecases import shrink
 from tests.program import disk, facts, make_sheet, run
 from tests.test_changes import INTO, content, rewrite, settled

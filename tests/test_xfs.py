@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -21,6 +20,7 @@ from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP
 from narvet.formats.filesystems.xfs.trees import BY_BLOCK, Group, records_of
 from narvet.ground.errors import ImageError
 from narvet.ground.units import GIB, KIB, MIB, TIB
+from narvet.ground.values import replace
 from tests.program import HERE
 
 XFS = filesystem("xfs")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import struct
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -25,6 +24,7 @@ from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume
 from narvet.formats.filesystems.ext4.write import sign
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.units import GIB, KIB, MIB, TIB
+from narvet.ground.values import replace
 from tests.program import HERE
 from tests.real import load
 from tests.real.kernel import mounted, quiet_log, shown

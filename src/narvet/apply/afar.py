@@ -12,7 +12,6 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from uuid import uuid4
 
@@ -37,6 +36,7 @@ from narvet.formats.tables.contract import EndsWithDisk
 from narvet.ground.errors import NarvetError, RefusedError
 from narvet.ground.meter import copied, expected
 from narvet.ground.offers import offers
+from narvet.ground.values import Frozen, replace
 from narvet.lending.certificates import Certificates
 from narvet.lending.contract import Client, Lent, What
 from narvet.lending.nbd.client import context_of, lent_disk
@@ -48,8 +48,7 @@ _PATIENCE = 20.0  # seconds until somebody takes what is lent
 _SILENCE = 300.0  # seconds without a request after which who took it is taken to be gone
 
 
-@dataclass(frozen=True)
-class Lending:
+class Lending(Frozen):
     """What is lent: the disk of the image at `path`, with sectors of so many bytes, as it would be with `size` bytes.
 
     A `size` of None leaves it as it is. With `moves` the image is about to go: nothing may stand on it, neither in its
@@ -64,8 +63,7 @@ class Lending:
     folders: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Offer:
+class Offer(Frozen):
     """A disk that is lent: where, under which name, and to whom its image's `rights` let it be read and written.
 
     `stamps` are those of the image's files. Without an address it is read where it lies, by this process.

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.apply.contents import change_keys, fill_new, inner_of, make_content, used_runs
@@ -32,6 +31,7 @@ from narvet.ground.findings import Place, disk_place
 from narvet.ground.offers import offers
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import MIB, counted, show_both
+from narvet.ground.values import Frozen, field, replace
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Answer, Lies
 from narvet.observe.images import survey, survey_opened
@@ -41,8 +41,7 @@ _AT_ONCE = 128 * MIB  # that are stored: what takes more is not kept in a log
 _TOLD = 2  # changes that are spelt out where there are many
 
 
-@dataclass(frozen=True)
-class ChangeDisk:
+class ChangeDisk(Frozen):
     """Make a disk that was found into the one that is wanted; see `model.moves` for what may change.
 
     `piece` is the most bytes that a file of an image in pieces may have, `is_copied` whether its partitions are those

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.block.granules import PIECE, data_runs
@@ -20,12 +19,12 @@ from narvet.ground.meter import copied, expected
 from narvet.ground.offers import offers
 from narvet.ground.rules.images import image_empty
 from narvet.ground.rules.tables import table_cut_short
+from narvet.ground.values import Frozen
 from narvet.model.estate import NO_TABLE, Disk
 from narvet.observe.images import survey
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(Frozen):
     """An image to be copied: with its bases, what is on it, and the bytes of its sectors.
 
     `sure` is whether something says the sector size: the image, the call, or what is on the disk.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.block.file import FileDevice
@@ -14,6 +13,7 @@ from narvet.formats.tables.contract import Table
 from narvet.ground.errors import RefusedError
 from narvet.ground.meter import copied, expected
 from narvet.ground.units import show_both, show_bytes
+from narvet.ground.values import Frozen
 from narvet.model.devices import Device
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.model.moves import Lies
@@ -22,8 +22,7 @@ from narvet.observe.devices import device_at
 _AT_ONCE = 1 << 30  # bytes of a device that read as zeros by one call
 
 
-@dataclass(frozen=True)
-class OnDevice:
+class OnDevice(Frozen):
     """A step on a real device of a guest, which may run; `wanted` is the disk as it is to be there."""
 
     disk: str
@@ -41,7 +40,6 @@ class OnDevice:
         return self.device.path
 
 
-@dataclass(frozen=True)
 class WriteDevice(OnDevice):
     """Write table and filesystems to a blank device that nobody uses; the table comes last.
 
@@ -98,7 +96,6 @@ class WriteDevice(OnDevice):
             copied(length)
 
 
-@dataclass(frozen=True)
 class TellKernel(OnDevice):
     """Have the kernel take the partitions of a device that was written earlier."""
 
@@ -142,8 +139,7 @@ def tell_kernel(path: str, disk: Disk) -> None:
         os.close(handle)
 
 
-@dataclass(frozen=True)
-class MountVolume:
+class MountVolume(Frozen):
     """Mount a filesystem as its entry says, and hold what it shows against what was promised."""
 
     disk: str

@@ -13,7 +13,6 @@ import queue
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
 from heapq import heappop, heappush
 from pathlib import Path
 from typing import Any
@@ -27,6 +26,7 @@ from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import NarvetError, RefusedError, UnfinishedError, flat
 from narvet.ground.offers import offers
 from narvet.ground.units import counted
+from narvet.ground.values import Draft, Frozen, field, replace
 from narvet.model.layout import Layout
 from narvet.model.moves import Announced, Asks, Ends, IsElsewhere, Lies, NeedsKeys, Step
 from narvet.observe.ledger import ledger_path, record
@@ -80,8 +80,7 @@ def clear(folders: Sequence[str], roots: Sequence[str]) -> None:
     clear_folders(*(Path(os.path.realpath(root)) for root in roots if Path(root).is_file()))
 
 
-@dataclass(frozen=True)
-class Places:
+class Places(Frozen):
     """Where steps are done: the hosts of disks and guests by name, and how many write to a store at once, by disk."""
 
     disks: Mapping[str, str] = field(default_factory=dict)
@@ -192,8 +191,7 @@ def get_ready(todo: Sequence[Step]) -> None:
         engine().begin()
 
 
-@dataclass(frozen=True)
-class HostNews:
+class HostNews(Frozen):
     """How far a host is with its steps: how many there are, done, failed, left as they waited for one that failed."""
 
     total: int
@@ -206,8 +204,7 @@ class HostNews:
 OnNews = Callable[[str, HostNews], object]
 
 
-@dataclass
-class _Work:
+class _Work(Draft):
     """Steps that are being done. Each has its number in their order."""
 
     sheet: Path
@@ -226,6 +223,8 @@ class _Work:
     asking: set[int] = field(default_factory=set)
     answered: dict[int, Step] = field(default_factory=dict)
     nearly: dict[int, Outcome] = field(default_factory=dict)
+    waits: list[int] = field(default_factory=list)
+    waited_by: list[list[int]] = field(default_factory=list)
     finished: int = 0
 
     def go(self) -> None:

@@ -8,7 +8,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.afar import Lending, Offer, at_size, content_held, give_back, offer, receive
@@ -29,12 +28,12 @@ from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.ground.errors import BugError, RefusedError
 from narvet.ground.units import show_binary, show_both
+from narvet.ground.values import Frozen, replace
 from narvet.model.estate import Disk
 from narvet.model.moves import Lies, Question
 
 
-@dataclass(frozen=True)
-class MoveImage:
+class MoveImage(Frozen):
     """Bring a disk's image from where it was found to its place, in the form that is wanted, and remove the old one.
 
     `wanted` is the image with the size that it has then. `folders` are where children of it may lie.
@@ -137,8 +136,7 @@ class MoveImage:
                 take_place(built, path)
 
 
-@dataclass(frozen=True)
-class BringImage:
+class BringImage(Frozen):
     """Bring a disk's image from the host it was found on to its place on another, in the form that is wanted.
 
     `there` is the image as it was found, `wanted` as it is with the size that it has then. `folders` are where children
@@ -235,8 +233,7 @@ def _form(found: Disk, wanted: Disk) -> str:
     return form
 
 
-@dataclass(frozen=True)
-class RemoveOldImage:
+class RemoveOldImage(Frozen):
     """Remove the image that a disk was moved from, once it is sure that the new one is the same.
 
     That is left of a move that was cut off. `there` is what the new one holds.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 
 from narvet.apply.device import OnDevice, tell_kernel
 from narvet.block.file import FileDevice
@@ -17,12 +16,12 @@ from narvet.ground.errors import RefusedError
 from narvet.ground.offers import offers
 from narvet.ground.rules.tables import table_not_at_end
 from narvet.ground.units import show_both
+from narvet.ground.values import Frozen
 from narvet.model.estate import Disk, Partition
 from narvet.model.moves import Lies
 from narvet.observe.devices import device_at
 
 
-@dataclass(frozen=True)
 class ChangeDevice(OnDevice):
     """Add partitions to a device, and make others larger; what is on them stays in use."""
 
@@ -78,8 +77,7 @@ class ChangeDevice(OnDevice):
         return {"did": "device changed", "disk": self.disk, "mark": self.device.mark}
 
 
-@dataclass(frozen=True)
-class GrowMounted:
+class GrowMounted(Frozen):
     """Have the kernel make a mounted filesystem as large as its partition."""
 
     disk: str

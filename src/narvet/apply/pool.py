@@ -10,7 +10,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.apply.contents import change_keys, fill_new, inner_of, make_content, used_runs
@@ -37,6 +36,7 @@ from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.meter import copied
 from narvet.ground.units import MIB, counted
+from narvet.ground.values import Frozen, field, replace
 from narvet.model.estate import Disk
 from narvet.model.moves import Answer, Lies
 from narvet.model.pools import MemberPlace, PlannedPool, PlannedVolume
@@ -52,8 +52,7 @@ _Devices = dict[str, BlockDevice]
 """The partitions that members lie on, by the members' ids."""
 
 
-@dataclass(frozen=True)
-class ChangePool:
+class ChangePool(Frozen):
     """Make a pool, or make one that was found into the one that is wanted.
 
     `folders` are where children of its images may lie. `moves` is what changes, in words, and `asked` what the ledger

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 from uuid import uuid4
@@ -24,6 +23,7 @@ from narvet.formats.tables.contract import Table
 from narvet.ground.findings import disk_place
 from narvet.ground.offers import offers
 from narvet.ground.units import show_both
+from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
 from narvet.model.moves import Answer, Aspect, Difference, Lies, Question, Step
@@ -39,8 +39,7 @@ if TYPE_CHECKING:
     from narvet.model.pools import PlannedPool
 
 
-@dataclass(frozen=True, slots=True)
-class MakeImage:
+class MakeImage(Frozen):
     """Write a disk's image under a temporary name and give it its own when it is complete."""
 
     disk: str
@@ -160,8 +159,7 @@ class MakeImage:
             make_content(Window(device, part.start, part.size), part, disk_place(self.disk).part(part.number))
 
 
-@dataclass(frozen=True)
-class AttachVolume:
+class AttachVolume(Frozen):
     """Attach a volume to its guest, at the first position that is free there."""
 
     disk: str

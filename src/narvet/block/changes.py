@@ -19,11 +19,11 @@ import stat
 import zlib
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, Literal, cast
 
 import numpy as np
+from msgspec import structs
 from numpy.typing import NDArray
 
 from narvet.block.file import FileDevice
@@ -32,6 +32,7 @@ from narvet.block.names import changes_name, sync_folder
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.records import Record, raw, u32, u64
+from narvet.ground.values import Frozen
 
 PAGE = 4096
 SECTOR = 512
@@ -64,8 +65,7 @@ class Tail(Record, title="end of a log of changes", size=64):
     own: int = u32(60, "", "CRC-32 of the bytes before it")
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(Frozen):
     """A file that a log changes: its bytes before, None if it is new, and after.
 
     The first `kept` bytes of what it was still count. `allocated` is whether it is to be given all of its bytes.
@@ -79,8 +79,7 @@ class Changed:
     mode: int = _MODE
 
 
-@dataclass(frozen=True)
-class Bound:
+class Bound(Frozen):
     """What binds the logs of several images: an `id` of their own, the image whose log decides, and the `others`."""
 
     id: str
@@ -88,8 +87,7 @@ class Bound:
     others: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Log:
+class Log(Frozen):
     """A whole log: its files, and its pages as rows (see `ROW`), sorted by file and number.
 
     `bound` is what binds it to the logs of other images, if anything does.
@@ -113,7 +111,7 @@ class Log:
 
 def write_end(log: FileDevice, files: list[Changed], rows: NDArray[Any], bound: Bound | None = None) -> None:
     """Make a log whole, and return when it is on stable storage; its folder is the caller's to sync."""
-    told = {"files": [asdict(one) for one in files], "bound": asdict(bound) if bound else None}
+    told = {"files": [structs.asdict(one) for one in files], "bound": structs.asdict(bound) if bound else None}
     listed = json.dumps(told).encode()
     index, body = log.size, listed + rows.tobytes()
     tail = Tail(magic=MAGIC, index=index, files=len(listed), count=len(rows), checksum=zlib.crc32(body))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from hashlib import blake2b
 from threading import Semaphore
 
@@ -12,6 +11,7 @@ from narvet.block.ahead import ahead
 from narvet.block.contract import BlockDevice
 from narvet.ground.extents import Extent, runs_of_set
 from narvet.ground.units import KIB, MIB, align_down, align_up
+from narvet.ground.values import Frozen
 
 PIECE = 2 * MIB  # read and written at once
 GRANULE = 64 * KIB  # the least run of zeros worth leaving out
@@ -61,8 +61,7 @@ def whole_granules(extents: Iterable[Extent], size: int) -> Iterator[Extent]:
         yield Extent(start, end - start)
 
 
-@dataclass(frozen=True)
-class Content:
+class Content(Frozen):
     """What a disk holds: its bytes, and a digest (BLAKE2b) of the granules that are not zero, with their places.
 
     It does not tell in which format a disk is kept, nor where that keeps zeros.

@@ -14,13 +14,13 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import UUID, uuid4
 
 from narvet.fleet.standing import standing
 from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import RefusedError, printable
+from narvet.ground.values import Frozen
 
 _FRESH = 20.0  # seconds after its last step in which a claim counts
 _RENEWED = 5.0  # seconds between two signs of life while a step is done
@@ -28,8 +28,7 @@ _PATIENCE = 60.0  # seconds that a new write waits for the steps of one that was
 _MOST = 4096
 
 
-@dataclass(frozen=True)
-class Run:
+class Run(Frozen):
     """One write of a sheet: the sheet's `identity`, who writes it from where, and a number of its own."""
 
     identity: UUID

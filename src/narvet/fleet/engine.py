@@ -11,16 +11,15 @@ import queue
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
 from narvet.ground.errors import NarvetError
+from narvet.ground.values import Frozen
 
 T = TypeVar("T")
 
 
-@dataclass(frozen=True)
-class Outcome:
+class Outcome(Frozen):
     """What a call came to: what it returned, or the error that it ended with."""
 
     value: Any = None

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 import socket
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.ground.errors import RefusedError, printable
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Frozen):
     """What a process is among hosts.
 
     `folder` is the one that a host's stores and roots are in, None where it is no host's. `address` is what other hosts

@@ -8,7 +8,6 @@ a sender can ask for Narvet's own work, and for nothing else.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import fields, is_dataclass
 from enum import Enum
 from functools import cache
 from importlib import import_module
@@ -20,7 +19,7 @@ from uuid import UUID
 from pydantic import BaseModel
 
 from narvet.ground.errors import ImageError, NarvetError
-from narvet.ground.records import Record
+from narvet.ground.values import Frozen, is_frozen, part_names
 
 C = TypeVar("C", bound=Callable[..., Any])
 _MARK = "_narvet_runs_elsewhere"
@@ -117,7 +116,7 @@ def _parts(value: Any, kind: Any) -> tuple[Any, ...]:
         return (value.name,)
     if isinstance(value, NarvetError | tuple):
         return value.args if isinstance(value, NarvetError) else tuple(value)
-    return tuple(getattr(value, one) for one in _fields(kind))
+    return tuple(getattr(value, one) for one in part_names(kind))
 
 
 def _value(told: Any, depth: int) -> Any:
@@ -151,11 +150,13 @@ def _made(name: Any, parts: list[Any]) -> Any:
         return kind(*parts)
     if issubclass(kind, Enum):
         return kind[parts[0]]
+    if issubclass(kind, Frozen):
+        return kind(**dict(zip(part_names(kind), parts, strict=True)))
     made = kind.__new__(kind)
     if issubclass(kind, BaseModel):
         _fill_model(made, kind, *parts)
         return made
-    for key, value in zip(_fields(kind), parts, strict=True):
+    for key, value in zip(part_names(kind), parts, strict=True):
         object.__setattr__(made, key, value)
     return made
 
@@ -169,11 +170,6 @@ def _fill_model(made: BaseModel, kind: type[BaseModel], values: dict[str, Any], 
 
 
 @cache
-def _fields(kind: type) -> tuple[str, ...]:
-    return tuple(one.name for one in fields(kind))
-
-
-@cache
 def _value_kind(name: str) -> type:
     """Return the class of a name if making one of it does nothing else.
 
@@ -184,8 +180,7 @@ def _value_kind(name: str) -> type:
     if isinstance(kind, type) and f"{kind.__module__}:{kind.__qualname__}" == name:
         if issubclass(kind, NarvetError | BaseModel | Enum) or (issubclass(kind, tuple) and hasattr(kind, "_fields")):
             return kind
-        parameters: Any = getattr(kind, "__dataclass_params__", None)
-        if is_dataclass(kind) and (parameters.frozen or issubclass(kind, Record)):
+        if is_frozen(kind):
             return kind
     raise ImageError(f"a message holds {name[:100]}, which is none of Narvet's values")
 

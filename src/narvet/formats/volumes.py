@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice
 from narvet.block.sectors import WithSectors
@@ -24,13 +23,13 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, Table
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
+from narvet.ground.values import Frozen
 
 _SECTOR_SIZES = (512, 4096)  # tried in turn where nothing says it
 _WHOLE = 0
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """A filesystem on a disk: the number of its partition, 0 for the whole disk, its bytes, and what it is.
 
     `table` is the disk's table, `table_id` its id, both empty without one; `id` is the partition's, `start` its byte.

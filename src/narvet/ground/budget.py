@@ -10,9 +10,9 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass
 
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Draft
 
 _READS = 1_000_000  # of an image of whatever size; a further one for every so many bytes that it stores
 _BYTES_A_READ = 128
@@ -23,8 +23,7 @@ _BYTES_A_SECOND = 1 << 20  # the slowest of stores and machines
 _TIME_EVERY = 256  # reads between two looks at the clock
 
 
-@dataclass
-class Budget:
+class Budget(Draft):
     """What is left to be spent: reads, bytes, and the clock's reading at which it ends."""
 
     reads: int

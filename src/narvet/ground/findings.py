@@ -16,6 +16,8 @@ import dataclasses
 from collections.abc import Callable, Iterable
 from typing import Generic, Literal, ParamSpec
 
+from narvet.ground.values import Frozen
+
 Level = Literal["error", "warning", "note"]
 LEVELS: tuple[Level, ...] = ("error", "warning", "note")
 Wording = tuple[str, str]
@@ -25,8 +27,7 @@ P = ParamSpec("P")
 Q = ParamSpec("Q")
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Place:
+class Place(Frozen):
     """What a finding is about: a disk, pool, store or guest of a sheet by its name, or an image by its path.
 
     A volume of a pool has both their names: `cold.readings`.
@@ -96,8 +97,7 @@ def image_place(path: str) -> Place:
     return Place("image", path)
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Frozen):
     """One thing to be said about a sheet or an image; `rule` is the rule's name."""
 
     rule: str

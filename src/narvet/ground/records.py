@@ -7,7 +7,7 @@
 From the fields follow the size, a checked decode and encode of one record to and from a frozen value, and a NumPy
 structured dtype for whole tables. A gap, an overlap or a wrong size fails when the module is imported. A type checker
 knows every field: at construction (`Header(entry_count=128)`, every other field zero), at change
-(`dataclasses.replace`) and at use.
+(`replace`) and at use.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from uuid import UUID
 
 from narvet.ground.errors import BugError, ImageError
 from narvet.ground.units import Cluster, Sector
+from narvet.ground.values import Frozen, replace
 
 if TYPE_CHECKING:
     import numpy as np
@@ -31,8 +32,7 @@ _ROW = "row"
 _INTEGERS = {"u8": "B", "u16": "H", "u32": "I", "u64": "Q", "i8": "b", "i16": "h", "i32": "i", "i64": "q"}
 
 
-@dataclasses.dataclass(frozen=True)
-class Row:
+class Row(Frozen):
     """One field as declared; `offset` and `length` are bytes within the record, `count` the integers in it.
 
     `packed` is its struct code. `integer` names the integer's width and sign (`u32`), empty for bytes and texts.
@@ -232,7 +232,7 @@ class Record:
         rows: list[Row] = []
         expected = 0
         for field in dataclasses.fields(cls):  # type: ignore[arg-type]
-            row = dataclasses.replace(field.metadata[_ROW], name=field.name)
+            row = replace(field.metadata[_ROW], name=field.name)
             if row.offset != expected:
                 raise BugError(f"{title}.{row.name}: declared at {row.offset}, the fields before end at {expected}")
             rows.append(row)

@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol, TypeVar, cast, runtime_checkable
 
+from narvet.ground.values import Frozen
+
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, Filesystem, Folder
     from narvet.formats.filesystems.trees import FileTree
@@ -30,8 +32,7 @@ PartitionKey = tuple[str, int]
 T = TypeVar("T")
 
 
-@dataclass(frozen=True)
-class DiskAsked:
+class DiskAsked(Frozen):
     """A disk as a sheet has it, before anything is settled, with its guest and where findings say it is."""
 
     guest: GuestForm
@@ -39,16 +40,14 @@ class DiskAsked:
     place: Place
 
 
-@dataclass(frozen=True)
-class PartitionAsked:
+class PartitionAsked(Frozen):
     """A partition or volume as a sheet has it, before anything is settled, with its guest."""
 
     guest: GuestForm
     partition: ContentForm
 
 
-@dataclass(frozen=True)
-class OwnerAsked:
+class OwnerAsked(Frozen):
     """Whom a filesystem of a `kind`, None for none, is to belong to, and what is found of the guest's accounts."""
 
     partition: ResolvedPartition
@@ -57,8 +56,7 @@ class OwnerAsked:
     place: Place
 
 
-@dataclass(frozen=True)
-class GuestAsked:
+class GuestAsked(Frozen):
     """A guest as a sheet has it: its name, where the sheet lies, and the mount points asked about.
 
     `key_files` are those asked about. `written` are the entries, as lines, that Narvet wrote for this sheet, by its
@@ -74,16 +72,14 @@ class GuestAsked:
     key_files: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class DiskDefaults:
+class DiskDefaults(Frozen):
     """What a system settles of a disk: its table, and the bytes it keeps for itself."""
 
     table: str
     set_aside: int = 0
 
 
-@dataclass(frozen=True)
-class PartitionDefaults:
+class PartitionDefaults(Frozen):
     """What a system settles of a partition: its filesystem, whom it belongs to, its attributes."""
 
     filesystem: str
@@ -91,8 +87,7 @@ class PartitionDefaults:
     attributes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Ownership:
+class Ownership(Frozen):
     """Whom the root of a filesystem belongs to, in the terms of the guest's system."""
 
     uid: int = 0
@@ -256,8 +251,7 @@ class UnlocksSeals(Protocol):
         """Return the key file that a guest's own entries have for a sealed partition, empty if they have none."""
 
 
-@dataclass(frozen=True)
-class MountAsked:
+class MountAsked(Frozen):
     """A partition of a sheet that a guest mounts: as what kind and with which options, at None for swap."""
 
     where: Place

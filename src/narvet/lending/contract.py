@@ -13,6 +13,7 @@ from typing import Literal, Protocol
 
 from narvet.block.contract import BlockDevice, zero_by_writing
 from narvet.ground.extents import Extent
+from narvet.ground.values import Draft
 
 MOST_RUNS = 4096
 """Runs of a disk that are told at once; a client asks again for the rest."""
@@ -119,8 +120,7 @@ def _gaps(extents: Iterator[Extent], start: int, end: int) -> Iterator[Extent]:
         yield Extent(start, end - start)
 
 
-@dataclass
-class Client:
+class Client(Draft):
     """A client as it is now: where it comes from, what it has, and what it did so far; counts are bytes.
 
     `fault` is what went wrong last on the disk that it has.

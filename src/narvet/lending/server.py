@@ -8,10 +8,10 @@ import stat
 import threading
 import time
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
+from narvet.ground.values import Frozen
 from narvet.lending.contract import Client, OnClient
 from narvet.lending.visit import Speaker, Visit
 from narvet.lending.wire import RefusedClientError, SocketWire, WireClosedError
@@ -22,8 +22,7 @@ _BACKLOG = 64
 _LAST_WORDS = 10.0  # seconds that answers under way have when the server ends
 
 
-@dataclass(frozen=True)
-class Address:
+class Address(Frozen):
     """Where a server listens: a host and a port, or the path of a socket in a folder."""
 
     host: str = "127.0.0.1"

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
+from narvet.ground.values import Frozen
 from narvet.lending.contract import Client
 from narvet.lending.wire import SocketWire
 
@@ -13,8 +13,7 @@ PATIENCE = 30.0
 """Seconds that a client has for each step until it has a disk."""
 
 
-@dataclass(frozen=True)
-class Visit:
+class Visit(Frozen):
     """One client's visit: who it is and its wire, which the server closes.
 
     `keep` gives the server another wire in place of the first; `took` says that the client has its disk now.

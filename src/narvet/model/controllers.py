@@ -7,9 +7,9 @@ A slot is a controller and a position, "scsi 1". Positions of several controller
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from narvet.ground.errors import nearest
+from narvet.ground.values import Frozen
 
 Slot = tuple[str, int]
 """A controller's name and a position on it, from 0."""
@@ -17,8 +17,7 @@ Slot = tuple[str, int]
 Version = tuple[int, ...]
 
 
-@dataclass(frozen=True)
-class Controller:
+class Controller(Frozen):
     """A kind of controller.
 
     `positions` is the most disks it takes. `live` is whether it takes and gives up a disk while the guest runs,

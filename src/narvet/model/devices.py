@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from narvet.ground.values import Frozen
 
 if TYPE_CHECKING:
     from narvet.model.estate import Disk
 
 
-@dataclass(frozen=True)
-class Device:
+class Device(Frozen):
     """A whole block device at `path`; sizes are bytes.
 
     `holds` says what is on it, empty for nothing; `found` is that in full, where it could be read. `users` says who

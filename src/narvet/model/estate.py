@@ -7,7 +7,6 @@ type, their difference is data (`plan.diff`). Sizes and offsets are bytes.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from narvet.formats.filesystems import filesystem
@@ -16,6 +15,7 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust
 from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import PartitionEntry, attribute_names
 from narvet.ground.offers import offers
+from narvet.ground.values import Frozen, field, replace
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Capacity, FilesystemState, NewFilesystem, Resizing
@@ -34,8 +34,7 @@ NO_TABLE = "none"
 """What a disk without a partition table has in place of the table's name."""
 
 
-@dataclass(frozen=True, slots=True)
-class Image:
+class Image(Frozen):
     """The file, or files, that a disk is kept in.
 
     `stored` is the bytes it takes of its store; of a wanted one the most that a fresh one takes. `sector_size` is 0
@@ -63,8 +62,7 @@ class Image:
         return f"{self.host}:{self.path}" if self.host else self.path
 
 
-@dataclass(frozen=True, slots=True)
-class Mount:
+class Mount(Frozen):
     """How a guest is to use a partition. `index` is the partition's position in the sheet, from 1.
 
     `owner` and `access` are as the sheet has them, empty where nothing keeps them; `uid`, `gid` and `mode` are those of
@@ -83,8 +81,7 @@ class Mount:
     volume: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Partition:
+class Partition(Frozen):
     """A partition with what lies on it; number 0 fills a disk without a table.
 
     `new` is the filesystem to be written to it, None where none is. Where there is one already, `there` is what was
@@ -189,8 +186,7 @@ class Partition:
         return self.mount.at if self.mount else None
 
 
-@dataclass(frozen=True, slots=True)
-class FoundSystem:
+class FoundSystem(Frozen):
     """A guest's system that lives on a partition of a disk, and what it mounts by its own entries.
 
     `runs` is the system as a sheet names it, `name` what it calls itself, `version` its kernel's or its own. `mounts`
@@ -204,8 +200,7 @@ class FoundSystem:
     mounts: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Disk:
+class Disk(Frozen):
     """A disk: its image, its table and its partitions. `table` is the table's name, `NO_TABLE` without one.
 
     `systems` are those that were found to live on it.
@@ -258,8 +253,7 @@ class Disk:
         return self.table != NO_TABLE and bool(part.entry.type) and part.entry.type == table_format(self.table).aside
 
 
-@dataclass(frozen=True, slots=True)
-class MountEntry:
+class MountEntry(Frozen):
     """A line of fstab: the six fields of fstab(5), unescaped; `line` counts from 1 where it was read.
 
     `ours` is whether Narvet wrote it just so, by the ledger.
@@ -275,8 +269,7 @@ class MountEntry:
     ours: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class UnlockEntry:
+class UnlockEntry(Frozen):
     """A line of crypttab: what is unlocked, under which name, by which key; `line` counts from 1 where it was read.
 
     `ours` is whether Narvet wrote it just so, by the ledger.
@@ -290,8 +283,7 @@ class UnlockEntry:
     ours: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class KeyFile:
+class KeyFile(Frozen):
     """A key file in a guest's root, by the digest of what it holds; `problem` says why it cannot be made or used.
 
     `is_key` is whether it looks like one of Narvet's, `owner_can_be_set` whether this user may give it any owner. Of
@@ -311,16 +303,14 @@ class KeyFile:
     is_known: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class RegistryValue:
+class RegistryValue(Frozen):
     """A binary value of the registry key MountedDevices of a Windows guest."""
 
     name: str
     data: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class MountPoint:
+class MountPoint(Frozen):
     """A mount point in a guest's root, by its owner and mode; `problem` says why it cannot be made or used.
 
     `owner_can_be_set` is whether this user may give it any owner.
@@ -340,8 +330,7 @@ class MountPoint:
         return self.uid, self.gid, self.mode
 
 
-@dataclass(frozen=True, slots=True)
-class Root:
+class Root(Frozen):
     """Where a guest's root lies: a folder of this machine, or a filesystem inside an image.
 
     `partition` is its number in the image, 0 for a disk without a table, or the name of a volume with that of its pool;
@@ -371,8 +360,7 @@ class Root:
         return f"{start.rstrip('/')}/{inside.lstrip('/')}" if inside else start
 
 
-@dataclass(frozen=True, slots=True)
-class Guest:
+class Guest(Frozen):
     """A guest, as far as its disks concern it: its accounts, and what makes their mounts persist.
 
     `name` is its own in the sheet, empty for one outside it. `entries_path` is the file or folder that its entries go
@@ -417,8 +405,7 @@ class Guest:
         return self.entries_path is not None and not self.findings and not self.problem
 
 
-@dataclass(frozen=True, slots=True)
-class Store:
+class Store(Frozen):
     """A store's folder at `path`; `free` and `total` are for an ordinary user, `largest_file` is None where unknown.
 
     Stores with the same `device` lie on one filesystem and share what is free there. Where a service hands volumes out,
@@ -442,8 +429,7 @@ class Store:
     host: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Estate:
+class Estate(Frozen):
     """Everything that a sheet is about, by its names there; of what is found, only what exists.
 
     `pools` are those of the sheet, by their names there; of what is found, further ones have their ids as names.

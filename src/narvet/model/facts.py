@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from narvet.ground.values import Frozen, field
 from narvet.model.controllers import Slot
 from narvet.model.devices import Device
 from narvet.model.estate import Disk, Estate, Guest
@@ -15,8 +15,7 @@ if TYPE_CHECKING:
     from narvet.formats.images.contract import Base
 
 
-@dataclass(frozen=True)
-class OriginFacts:
+class OriginFacts(Frozen):
     """The image that a disk starts as a copy of, or is a child of; `problem` says why it cannot be used.
 
     `host` is where it lies, empty for this machine. `data` is the bytes it may hold data in, `base` what a child
@@ -34,8 +33,7 @@ class OriginFacts:
     host: str = ""
 
 
-@dataclass(frozen=True)
-class Recorded:
+class Recorded(Frozen):
     """An image that the ledger says was made: for which disk, where, with which table id.
 
     `asked` is what the sheet asked for then of what a guest may have changed since (see `plan.diff.asked_of`), `names`
@@ -52,8 +50,7 @@ class Recorded:
     host: str = ""
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(Frozen):
     """All facts for one sheet. `origins` has the disks that are copies or children, by name.
 
     `ledger` is what was made earlier, `moving` the old hosts and paths of images whose move was cut off, by disk;

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from narvet.ground.findings import Place, disk_place
+from narvet.ground.values import Frozen, field
 from narvet.model.estate import Disk, Estate, Guest
 from narvet.model.plugs import DoorState, Plug, Plugged
 from narvet.model.pools import PlannedPool
@@ -48,8 +48,7 @@ class Mountable(Protocol):
 State = Literal["to make", "as asked", "to change", "in the way"]
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Frozen):
     """A run of a disk: a partition by its number, or what else the bytes are for."""
 
     start: int
@@ -58,8 +57,7 @@ class Piece:
     partition: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Origin:
+class Origin(Frozen):
     """The image at `path` on a host, empty for this machine, which a disk starts as a copy of, or is a child of."""
 
     how: Literal["copy", "child"]
@@ -71,8 +69,7 @@ class Origin:
         return self.path if host == self.host else f"{self.host}:{self.path}"
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedDisk:
+class PlannedDisk(Frozen):
     """A disk of a sheet: what is wanted, for which guest, in which store, how plugged in, and what becomes of it.
 
     `system` is what its guest runs. `needs` is the most bytes that writing it stores at once. `spec` is what its image
@@ -115,8 +112,7 @@ class PlannedDisk:
         return self.wanted.size
 
 
-@dataclass(frozen=True, slots=True)
-class StoreCapacity:
+class StoreCapacity(Frozen):
     """A store: `room` for this sheet's disks, `kept` free of them, `promised` once they are full, `present` already.
 
     `needed` is what writing stores at once, `free` what the filesystem there has at this moment.
@@ -144,8 +140,7 @@ class StoreCapacity:
         return self.room - self.kept - self.promised - (self.others_promised if self.measured else 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Layout:
+class Layout(Frozen):
     """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted.
 
     `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was

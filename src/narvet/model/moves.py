@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from narvet.ground.units import show_bytes
+from narvet.ground.values import Frozen
 
 if TYPE_CHECKING:
     from narvet.ground.findings import Place
@@ -126,8 +126,7 @@ Value = int | str | None
 """One side of a difference; None where there is nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Frozen):
     """One thing that is not as asked: where, what about it, what is asked and what is found.
 
     `by_guest` is whether it was as asked once, so that a guest has changed it since: that is left to people.
@@ -217,8 +216,7 @@ class Announced(Protocol):
         """What the ledger keeps of it beforehand, empty for nothing."""
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(Frozen):
     """What a step has to know of another host: a call that is done there, with its arguments and the run it is for."""
 
     host: str

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
+from narvet.ground.values import Frozen
 from narvet.model.controllers import Slot, controller_of, slot_text
 
 Hold = Literal["safe", "fast", "direct"]
@@ -18,16 +18,14 @@ MOST_OF_SERIAL = 20
 Express 1.4, section 5.15.2.2)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Rates:
+class Rates(Frozen):
     """Operations and bytes a second, None for what is not said."""
 
     operations: int | None = None
     bytes: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Plug:
+class Plug(Frozen):
     """How a disk is to be plugged in.
 
     `slot` is None where its guest has none left. `serial` is what the guest knows the disk by. `flash` is whether the
@@ -56,8 +54,7 @@ class Plug:
         return self.slot is not None and controller_of(self.slot).live
 
 
-@dataclass(frozen=True, slots=True)
-class Plugged:
+class Plugged(Frozen):
     """A disk that a door shows in a guest: by which file, where, as what.
 
     `path` is the file's real path, empty for a disk that is no file here. What the door does not tell is None. `handle`
@@ -79,8 +76,7 @@ class Plugged:
         return slot_text(self.slot) if self.slot is not None else self.handle
 
 
-@dataclass(frozen=True, slots=True)
-class DoorState:
+class DoorState(Frozen):
     """What is seen of a guest through its door.
 
     `kind` is the door's own name, `at` where it is. `is_open` is whether it could be asked, `runs` whether the guest

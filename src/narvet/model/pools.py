@@ -7,10 +7,10 @@ one filesystem fills it, so that all that is known of filesystems on disks is kn
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
 from narvet.ground.findings import Place, pool_place
+from narvet.ground.values import Frozen, field
 
 if TYPE_CHECKING:
     from narvet.formats.pools.allot import Kind, Transfer
@@ -25,8 +25,7 @@ VOLUME = "volume"
 """What stands for an image's format where a disk is a volume of a pool."""
 
 
-@dataclass(frozen=True)
-class MemberPlace:
+class MemberPlace(Frozen):
     """Where a member lies: on which disk of the sheet, at which image, in which partition, from which byte.
 
     `size` is the partition's bytes, which the member may not take all of yet; `shape` is as found, or as first made.
@@ -41,8 +40,7 @@ class MemberPlace:
     shape: MemberShape
 
 
-@dataclass(frozen=True)
-class FoundPool:
+class FoundPool(Frozen):
     """A pool that was found: its newest text, where its members are, by their ids, and what lies on its volumes.
 
     `stale` is whether any member has another text. Volumes that cannot be read are missing among `volumes`; `not_whole`
@@ -65,8 +63,7 @@ class FoundPool:
         return tuple(one.name for one in self.pool.members if one.id not in self.places)
 
 
-@dataclass(frozen=True)
-class PlannedVolume:
+class PlannedVolume(Frozen):
     """A volume of a sheet's pool as it is wanted; `wanted` is what it is as a disk, `found` what it was.
 
     `old` is the name that it has in the pool now, empty for a new one. `origin` and `name` are as those of disks, so
@@ -95,8 +92,7 @@ class PlannedVolume:
         return pool_place(self.pool, self.volume)
 
 
-@dataclass(frozen=True)
-class PlannedPool:
+class PlannedPool(Frozen):
     """A pool of a sheet: what it becomes, from what, and which members lie where.
 
     `members` are those that it will have, by their ids, `leaving` those that it will not have any more. `transfers` are

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 from pathlib import Path
 
 from narvet.block.names import is_working_name, real_paths
@@ -20,6 +19,7 @@ from narvet.formats.images.trust import Trust
 from narvet.ground.errors import NarvetError, RequestError
 from narvet.ground.findings import image_place
 from narvet.ground.rules import images as rules
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked
 from narvet.guests.roots import root_asked

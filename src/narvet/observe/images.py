@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, suppress
-from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -35,6 +34,7 @@ from narvet.ground.offers import offers
 from narvet.ground.rules import images as rules
 from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules import seals as seal_rules
+from narvet.ground.values import Frozen, replace
 from narvet.guests import SYSTEMS, guest_system
 from narvet.guests.contract import IsRecognised
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, FoundSystem, Image, Partition
@@ -46,8 +46,7 @@ _SECTOR_SIZES = (512, 4096)  # tried in turn where the format does not record it
 _BY_CONTENT = Trust(by_content=True)
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(Frozen):
     """How filesystems are looked at: `deep` for every fault, `reach` for how small each could be made.
 
     With `systems` they are also looked at for the systems of guests that live there.

@@ -10,12 +10,12 @@ import json
 import os
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, cast
 
 from narvet.block.names import sync_folder
+from narvet.ground.values import Frozen, field, replace
 from narvet.model.controllers import CONTROLLERS, Slot
 from narvet.model.facts import Recorded
 
@@ -53,8 +53,7 @@ def _seen_from(ledger: Path, path: str) -> str:
     return path if far else os.path.relpath(path, ledger.parent)
 
 
-@dataclass(frozen=True)
-class History:
+class History(Frozen):
     """What a ledger says of what was done on one host.
 
     `made` are the images that were made and not removed since, by the paths they were made at; `moving` those that are
@@ -70,8 +69,7 @@ class History:
     roots: tuple[tuple[str, Mapping[str, Any]], ...] = ()
 
 
-@dataclass(frozen=True)
-class Histories:
+class Histories(Frozen):
     """What a ledger says: in all, and by host; `volumes_asked` is what was asked of volumes of pools."""
 
     whole: History

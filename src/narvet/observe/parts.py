@@ -10,9 +10,9 @@ import os
 import zlib
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from narvet.ground.values import Frozen, field, replace
 from narvet.model.estate import Disk, Estate, Store
 from narvet.model.facts import Facts, OriginFacts
 from narvet.model.pools import FoundPool
@@ -25,8 +25,7 @@ _AT_ONCE = 250
 """Disks in a part; fewer are not worth another process."""
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Frozen):
     """What of a sheet is looked at in one go: `disks` of it on one `host`, with the `deep` ones checked in full.
 
     The first part of a host has its stores and guests too; `known` are the names of the images of all its disks there,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
@@ -19,6 +18,7 @@ from narvet.formats.volumes import newest_of
 from narvet.ground.errors import ImageError, NarvetError
 from narvet.ground.findings import Finding, Place, pool_place
 from narvet.ground.rules import pools as rules
+from narvet.ground.values import replace
 from narvet.model.estate import NO_TABLE, Disk, Image
 from narvet.model.pools import VOLUME, FoundPool, MemberPlace
 from narvet.observe.images import Look, survey_device

@@ -7,11 +7,11 @@ import re
 import shutil
 import zlib
 from collections.abc import Collection
-from dataclasses import replace
 from pathlib import Path
 
 from narvet.ground.errors import NarvetError
 from narvet.ground.units import GIB, TIB
+from narvet.ground.values import replace
 from narvet.model.estate import Store
 
 _ANY = (1 << 63) - 1  # the largest offset a file can have on this system

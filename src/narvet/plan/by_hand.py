@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 from narvet.ground.units import counted, show_both, show_bytes
+from narvet.ground.values import Frozen
 from narvet.guests import guest_system
 from narvet.model.layout import PlannedDisk
 from narvet.model.plugs import Rates
@@ -17,8 +17,7 @@ _HOLDS = {
 }
 
 
-@dataclass(frozen=True)
-class HandWork:
+class HandWork(Frozen):
     """What is to be done at one guest, step by step; `title` says what for."""
 
     guest: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import GrowsMounted
@@ -12,6 +11,7 @@ from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.offers import offers
 from narvet.ground.rules import devices as rules
+from narvet.ground.values import Frozen
 from narvet.model.devices import Device
 from narvet.model.estate import Partition
 from narvet.model.facts import Facts
@@ -22,8 +22,7 @@ from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.resolved import DiskIds
 
 
-@dataclass(frozen=True)
-class Chosen:
+class Chosen(Frozen):
     """The devices that were found for a guest's disks, by the disks' names; `missing` has why there is none."""
 
     devices: Mapping[str, Device]

@@ -6,12 +6,12 @@ Which differences `write` acts on, which it leaves, and which it refuses is the 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 
 from narvet.formats.filesystems.contract import FilesystemState, left_links
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Place, disk_place
 from narvet.ground.units import show_binary
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Image, Partition
 from narvet.model.facts import OriginFacts, Recorded

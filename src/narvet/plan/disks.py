@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import lru_cache
 from types import MappingProxyType
 from uuid import UUID
@@ -33,6 +32,7 @@ from narvet.ground.rules import images as image_rules
 from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules import tables as table_rules
 from narvet.ground.units import align_up, show_both
+from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestSystem, PartitionKey
 from narvet.model.estate import DEFAULT_SECTOR_SIZE, NO_TABLE, Disk, Image, Mount, Partition
@@ -51,8 +51,7 @@ def image_path(store_path: str, disk: str, format_name: str) -> str:
     return f"{store_path}/{disk}{ending_of(format_name)}"
 
 
-@dataclass(frozen=True)
-class _Room:
+class _Room(Frozen):
     """What a table leaves of a disk of `size` bytes: partitions from `first` to `end`, and what is set aside."""
 
     size: int
@@ -60,8 +59,7 @@ class _Room:
     set_aside: Partition | None = None
 
 
-@dataclass(frozen=True)
-class PlannedImage:
+class PlannedImage(Frozen):
     """A disk planned for a site: what is wanted, what its image is made by, and what its bytes are for."""
 
     wanted: Disk
@@ -153,8 +151,7 @@ def _room(disk: ResolvedDisk, site: Site, table: TableFormat | None, size: int) 
     return _Room(size, replace(bounds, first=kept.end), kept)
 
 
-@dataclass(frozen=True, slots=True)
-class _Takes:
+class _Takes(Frozen):
     """What a table takes of a disk, and what it leaves."""
 
     bounds: Bounds

@@ -7,12 +7,12 @@ somewhere else would hide them, so that needs to be said.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 
 from narvet.formats.tables import NAMES as TABLES
 from narvet.formats.tables import table_format
 from narvet.ground.findings import Finding, disk_place
 from narvet.ground.rules import disks as rules
+from narvet.ground.values import Frozen
 from narvet.guests import guest_system
 from narvet.model.estate import Disk
 from narvet.model.facts import Facts, Recorded
@@ -21,8 +21,7 @@ from narvet.model.moves import Aspect, Difference
 from narvet.sheet.resolved import ResolvedSheet
 
 
-@dataclass(frozen=True)
-class Earlier:
+class Earlier(Frozen):
     """An image of a disk, by its name, where the sheet has none; `planned` is None if the sheet lacks the disk."""
 
     name: str

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.filesystems import filesystem
@@ -29,6 +28,7 @@ from narvet.ground.findings import Finding, Place
 from narvet.ground.offers import offers
 from narvet.ground.rules import disks as rules
 from narvet.ground.units import align_down, align_up, show_bytes
+from narvet.ground.values import replace
 from narvet.model.estate import Disk, Partition
 from narvet.model.moves import Answer, Aspect, Difference
 from narvet.plan.place import PartSize

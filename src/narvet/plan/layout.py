@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 
 from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import CLEAN_IT, Folder
@@ -16,6 +15,7 @@ from narvet.ground.rules import guests as guest_rules
 from narvet.ground.rules import pools as pool_rules
 from narvet.ground.rules.disks import file_of
 from narvet.ground.units import MIB
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.guests.contract import Everything, MountsInFolders, PartitionKey
 from narvet.model.estate import NO_TABLE, Disk, Estate, Guest, Partition

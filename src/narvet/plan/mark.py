@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, fields
 from functools import cache
 from hashlib import blake2b
 from operator import attrgetter
 from typing import Any
 
 from narvet.ground.errors import RequestError, printable
+from narvet.ground.values import Frozen, part_names
 from narvet.guests import guest_system
 from narvet.model.estate import Partition
 from narvet.model.layout import Layout, PlannedDisk, StoreCapacity
@@ -28,8 +28,7 @@ _WIDE, _NARROW = 6, 4  # letters of a group, five bits each
 _FORM = re.compile(rf"[{_LETTERS}]{{6}}-[{_LETTERS}]{{6}}-[{_LETTERS}]{{4}}-[{_LETTERS}]{{4}}-[{_LETTERS}]{{4}}")
 
 
-@dataclass(frozen=True)
-class Mark:
+class Mark(Frozen):
     """What a review showed, as five numbers."""
 
     disks: int
@@ -147,7 +146,7 @@ def _values(value: Any) -> tuple[object, ...]:
 
 @cache
 def _getter(kind: Any) -> attrgetter[Any]:
-    return attrgetter(*(one.name for one in fields(kind)))
+    return attrgetter(*part_names(kind))
 
 
 def _of_guests(layout: Layout) -> Iterator[object]:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import replace
 
 from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import pools as pool_rules
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.model.estate import Estate, Guest
 from narvet.model.facts import Facts

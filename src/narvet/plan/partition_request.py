@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 from uuid import UUID
 
@@ -11,6 +10,7 @@ from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import OWN_KEYS, Filesystem, Folder, Wishes
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import filesystems as rules
+from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.guests.contract import OwnerAsked, Ownership
 from narvet.model.estate import Guest
@@ -21,8 +21,7 @@ if TYPE_CHECKING:
     from narvet.services.words import VolumeClass
 
 
-@dataclass(frozen=True, slots=True)
-class Site:
+class Site(Frozen):
     """Where a disk is planned: the path of its image, the guest that will use it and what that runs, and its ids.
 
     `dated` is the time, in seconds since 1970, that is written into it. `stripe` and `flash` are what is known of the
@@ -39,8 +38,7 @@ class Site:
     offered: VolumeClass | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class PartitionRequest:
+class PartitionRequest(Frozen):
     """A partition as asked, with its filesystem, None for none, whom it belongs to, and what is wished of it."""
 
     asked: ResolvedPartition
@@ -59,8 +57,7 @@ def request_partition(
     return request_content(asked, place, site, uuid, below)
 
 
-@dataclass(frozen=True, slots=True)
-class Below:
+class Below(Frozen):
     """What a filesystem is made on: bytes of a sector, and of what lies on one device before the next one's turn.
 
     `folders` are those that volumes are mounted in.

@@ -7,11 +7,11 @@ no other disk another slot.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 
 from narvet.ground.findings import Finding, disk_place, guest_place
 from narvet.ground.rules import guests as guest_rules
 from narvet.ground.rules import plugs as rules
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.hosts import unkept_by
 from narvet.model.controllers import CONTROLLERS, Controller, Slot, slot_text, version_text

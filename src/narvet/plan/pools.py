@@ -7,7 +7,6 @@ is free. The largest volume takes what all others leave, where it is asked to.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 from narvet.formats.filesystems.contract import FilesystemState, UnfitError
@@ -32,6 +31,7 @@ from narvet.ground.findings import Finding, has_errors, pool_place
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import pools as rules
 from narvet.ground.units import MIB, TIB, align_up, show_bytes
+from narvet.ground.values import Draft, field, replace
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk, Guest, Image, Partition
 from narvet.model.facts import Facts
@@ -49,8 +49,7 @@ _LARGEST_EXTENT = 1024 * MIB
 _ROOM_FOR_TEXTS = 4 * MIB  # that a change of a member stores at most: rings, label, and the log of it
 
 
-@dataclass
-class _Work:
+class _Work(Draft):
     """A pool while it is planned: what it has become so far, and what is to be said."""
 
     sheet: ResolvedSheet

@@ -8,7 +8,6 @@ copy has the ids of its origin, as others may: of it the ledger alone tells wher
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from posixpath import normpath, split
 
 from narvet.formats.filesystems import filesystem
@@ -16,6 +15,7 @@ from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.images import ending_of
 from narvet.formats.tables import table_format
 from narvet.ground.findings import has_errors
+from narvet.ground.values import Frozen, replace
 from narvet.model.estate import Disk
 from narvet.model.facts import Facts
 from narvet.model.pools import FoundPool
@@ -23,8 +23,7 @@ from narvet.plan.disks import image_path
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 
-@dataclass(frozen=True)
-class Relocated:
+class Relocated(Frozen):
     """Facts in which images that lie elsewhere count as found, and images left where their disk no longer is."""
 
     facts: Facts

@@ -5,10 +5,9 @@ A sheet says so with `was` until the image has its new name; from then on the le
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.formats.filesystems import filesystem
 from narvet.formats.tables import table_format
+from narvet.ground.values import replace
 from narvet.model.facts import Facts, Recorded
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, image_place
 from narvet.ground.units import MIB, align_down, show_apart, show_bytes
+from narvet.ground.values import replace
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.plan.existing import next_start, onto
 

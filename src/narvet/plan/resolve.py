@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
 from itertools import count
 from uuid import UUID
 
@@ -18,6 +17,7 @@ from narvet.ground.rules import disks as disk_rules
 from narvet.ground.rules import filesystems as filesystem_rules
 from narvet.ground.rules import guests as rules
 from narvet.ground.units import KIB
+from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.guests.contract import ChecksDisks, DiskAsked, GuestSystem, PartitionAsked, PartitionDefaults
 from narvet.model.plugs import Plug, Rates
@@ -32,8 +32,7 @@ _USUAL_MODE = 0o755
 _USUAL_CHUNK = 64 * KIB
 
 
-@dataclass(frozen=True)
-class Settled:
+class Settled(Frozen):
     """A sheet in which everything is settled, and what is to be said of what it asked for."""
 
     sheet: ResolvedSheet

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from posixpath import basename, splitext
 from typing import TYPE_CHECKING
 
 from narvet.formats.images.contract import ImageSpec, Order
 from narvet.ground.findings import Finding, disk_place, store_place
 from narvet.ground.rules import services as rules
+from narvet.ground.values import replace
 from narvet.model.estate import Store
 from narvet.model.facts import Facts
 from narvet.model.layout import PlannedDisk

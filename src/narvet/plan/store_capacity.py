@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 from fractions import Fraction
 
 from narvet.ground.findings import Finding, disk_place, store_place
 from narvet.ground.rules import stores as rules
 from narvet.ground.units import show_both
+from narvet.ground.values import replace
 from narvet.model.estate import Estate, Store
 from narvet.model.layout import PlannedDisk, StoreCapacity
 from narvet.sheet.machines import StoreForm

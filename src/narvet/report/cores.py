@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from narvet.formats.tables import table_format
 from narvet.ground.errors import printable
 from narvet.ground.extents import Extent
+from narvet.ground.values import Frozen
 from narvet.model.estate import NO_TABLE, Disk, Partition
 from narvet.plan.place import pieces
 
@@ -23,8 +23,7 @@ Material = Literal["filesystem", "table", "unused"]
 ASIDE = "set aside for Windows itself"
 
 
-@dataclass(frozen=True)
-class Band:
+class Band(Frozen):
     """A run of a disk: where it starts, how long it is, what it is made of, and what to say of it.
 
     `name` is empty where nobody gave one; `what` is said beside it, `mount_point` is where a guest has it, with whom it

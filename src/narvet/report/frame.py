@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from html import escape
 
+from narvet.ground.values import Frozen
 from narvet.model.layout import Layout
 from narvet.report.table import HEADINGS, Cell, rows_of
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Frozen):
     """Rows of cells under headings; sizes are bytes."""
 
     headings: tuple[str, ...]

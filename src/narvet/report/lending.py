@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rich.console import Group, RenderableType
@@ -12,6 +11,7 @@ from rich.text import Text
 
 from narvet.ground.errors import printable
 from narvet.ground.units import counted, show_binary
+from narvet.ground.values import replace
 from narvet.report.shapes import looks
 from narvet.report.totals import headed
 

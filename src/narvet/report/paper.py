@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
+
+from narvet.ground.values import Frozen
 
 if TYPE_CHECKING:
     from narvet.report.canvas import Canvas
@@ -12,24 +13,21 @@ if TYPE_CHECKING:
 Tone = Literal["plain", "good", "warning", "error"]
 
 
-@dataclass(frozen=True)
-class Heading:
+class Heading(Frozen):
     """A heading: the page's own at level 1, those of its parts at 2, of what is in them at 3."""
 
     text: str
     level: int = 2
 
 
-@dataclass(frozen=True)
-class Words:
+class Words(Frozen):
     """A paragraph; its tone says whether it is good news."""
 
     text: str
     tone: Tone = "plain"
 
 
-@dataclass(frozen=True)
-class Rows:
+class Rows(Frozen):
     """A table; the columns whose numbers are in `right` are set to the right."""
 
     headings: Sequence[str]
@@ -37,22 +35,19 @@ class Rows:
     right: frozenset[int] = frozenset()
 
 
-@dataclass(frozen=True)
-class Steps:
+class Steps(Frozen):
     """Numbered steps."""
 
     steps: Sequence[str]
 
 
-@dataclass(frozen=True)
-class Code:
+class Code(Frozen):
     """Lines that stand in a file, or are typed."""
 
     lines: Sequence[str]
 
 
-@dataclass(frozen=True)
-class Figure:
+class Figure(Frozen):
     """A picture, and what stands for it where none can be shown."""
 
     canvas: Canvas

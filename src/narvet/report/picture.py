@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from narvet.block.publish import replace_content
 from narvet.ground.units import show_binary, show_bytes
+from narvet.ground.values import Frozen
 from narvet.report.canvas import DIM, EARTH, INK, PAPER, STONE, Canvas, as_pdf, as_pngs, as_svg
 from narvet.report.cores import Band, bands_found, bands_of
 
@@ -39,8 +39,7 @@ _TEXT = 6.8
 _LABEL = 18.0  # that labels of a store stand apart
 
 
-@dataclass(frozen=True)
-class Core:
+class Core(Frozen):
     """A disk to be drawn: what stands above it, and its runs."""
 
     name: str

@@ -6,7 +6,6 @@ import io
 import os
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import Literal, TextIO, cast
 
 from rich.console import Console, ConsoleOptions, RenderableType
@@ -16,6 +15,7 @@ from rich.theme import Theme
 
 from narvet.ground.errors import flat, printable
 from narvet.ground.units import NO_BREAK
+from narvet.ground.values import Frozen, replace
 
 THEME = Theme(
     {
@@ -31,8 +31,7 @@ THEME = Theme(
 )
 
 
-@dataclass(frozen=True)
-class Marks:
+class Marks(Frozen):
     """The signs of a core, which differ by their pattern, plain for plain terminals; and whether that is `narrow`."""
 
     filesystem: str

@@ -6,11 +6,11 @@ import base64
 import hashlib
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from types import TracebackType
 
 import httpx
 
+from narvet.ground.values import Frozen, field
 from narvet.services.calls import Calls, NotDoneError, Waits
 from narvet.services.words import Machine, Offer, State, Stored, Volume, told
 
@@ -22,8 +22,7 @@ _FIRST_LOOK, _LONGEST_LOOK = 0.05, 3.0  # seconds between two looks at a volume
 OnState = Callable[[Volume], object]
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(Frozen):
     """A volume to be ordered; `bytes` is a size that its class has."""
 
     zone: str

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from pydantic import BaseModel, ConfigDict, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
+from narvet.ground.values import Frozen
 
-@dataclass(frozen=True)
-class Told:
+
+class Told(Frozen):
     """What a key means, in Markdown, and what stands in for it where the default is not a plain value."""
 
     meaning: str

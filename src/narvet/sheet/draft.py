@@ -7,7 +7,6 @@ a guest or store that the sheet does not have yet needs. Rows that name the same
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 from uuid import UUID
@@ -16,6 +15,7 @@ import tomli
 import tomlkit
 
 from narvet.ground.errors import RequestError, nearest
+from narvet.ground.values import Frozen, field
 from narvet.sheet.base import Form, plain
 from narvet.sheet.contents import PartitionForm
 from narvet.sheet.form import DiskForm
@@ -50,8 +50,7 @@ def request_keys() -> dict[str, str]:
     return {key: plain(meaning) for key, meaning in found.items()}
 
 
-@dataclass(frozen=True)
-class Request:
+class Request(Frozen):
     """One row: where errors say it is, and its keys with their texts, empty ones left out.
 
     `columns` has the names of the columns that the keys stand in, where they stand in a table.
@@ -66,8 +65,7 @@ class Request:
         return f"{self.where}, column {self.columns[key]}" if key in self.columns else self.where
 
 
-@dataclass(frozen=True)
-class Drafted:
+class Drafted(Frozen):
     """The text of a sheet with requests put in, what of it was there `before`, and what is new.
 
     `disks`, `guests` and `stores` are the names of what is new, `store_paths` the stores' paths as the sheet has them.

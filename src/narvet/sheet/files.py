@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import tomli
 
 from narvet.ground.errors import RequestError
+from narvet.ground.values import Frozen, field
 from narvet.sheet.lines import KeyPath, key_lines, nearest_line
 from narvet.sheet.many import ManyError, Origins, expanded
 
@@ -20,8 +20,7 @@ _MOST_FILES = 10_000
 _KINDS = ("host", "store", "guest", "disk", "pool")
 
 
-@dataclass(frozen=True)
-class SheetFiles:
+class SheetFiles(Frozen):
     """A sheet's content with all that it includes, guests that are alike apart.
 
     `texts` are its files, its own first, with their texts; `homes` the files of included tables, `origins` what tables

@@ -5,11 +5,11 @@ Everything that lists keys asks here: docs/sheet.md, tables of requests and the 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from functools import lru_cache
 from typing import Any
 
+from narvet.ground.values import Frozen
 from narvet.sheet.base import Form, Told
 
 
@@ -23,8 +23,7 @@ class Kind(Enum):
     TABLES = "table, or list of tables"
 
 
-@dataclass(frozen=True)
-class Key:
+class Key(Frozen):
     """A key of a form: its meaning and what stands in for it, both in Markdown, and the kind of its value."""
 
     meaning: str

@@ -7,13 +7,14 @@ no table, no filesystem, no mount point, a size that follows from something else
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import cached_property
 from typing import TYPE_CHECKING
 from uuid import UUID
 
 from narvet.formats.pools.tree import pool_id
 from narvet.ground.ids import derive
+from narvet.ground.values import Frozen, field
 
 if TYPE_CHECKING:
     from narvet.formats.filesystems.contract import Purpose
@@ -26,8 +27,7 @@ if TYPE_CHECKING:
     from narvet.sheet.values import PartSize, Right
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedPartition:
+class ResolvedPartition(Frozen):
     """A partition as asked; `index` is its position in the sheet, from 1.
 
     `number`, `id` and `uuid` are those that the sheet has, None where they follow from its place and the disk's name.
@@ -64,8 +64,7 @@ class ResolvedPartition:
     seal: SealForm | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedVolume:
+class ResolvedVolume(Frozen):
     """A volume of a pool as asked; `was` is the name that its ids follow from, `kind` how it lies on the members."""
 
     name: str
@@ -74,8 +73,7 @@ class ResolvedVolume:
     content: ResolvedPartition
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedPool:
+class ResolvedPool(Frozen):
     """A pool as asked; `extent` is bytes, None where its size decides; `id` is None where it is derived."""
 
     name: str
@@ -86,8 +84,7 @@ class ResolvedPool:
     volumes: tuple[ResolvedVolume, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class PoolIds:
+class PoolIds(Frozen):
     """The ids of a pool, its volumes and its members: they follow from an identity and their names."""
 
     identity: UUID
@@ -118,8 +115,7 @@ def _pool_id(identity: UUID, *what: str | int) -> str:
     return pool_id(derive(identity, *what), derive(identity, *what, "rest"))
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedDisk:
+class ResolvedDisk(Frozen):
     """A disk as asked; `place` is where findings say it is, `was` the name that its ids follow from.
 
     `size` is None where it follows from the partitions or from the origin. `table` is None for a disk without one;
@@ -150,8 +146,7 @@ class ResolvedDisk:
     fixed_ids: Mapping[tuple[str | int, ...], UUID] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class DiskIds:
+class DiskIds(Frozen):
     """The ids of one disk and of what lies on it: they follow from an identity and the disk's name.
 
     Where the sheet has ids of its own, `fixed` has the UUIDs that stand for them, by what they are of.
@@ -196,8 +191,7 @@ class DiskIds:
         return self.fixed.get(what) or derive(self.identity, "disk", self.disk, *what)
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedSheet:
+class ResolvedSheet(Frozen, dict=True):
     """A whole sheet, settled; `dated` is seconds since 1970."""
 
     identity: UUID
@@ -207,7 +201,6 @@ class ResolvedSheet:
     guests: Mapping[str, GuestForm]
     disks: Mapping[str, ResolvedDisk]
     pools: Mapping[str, ResolvedPool] = field(default_factory=dict)
-    _by_guest: dict[str, list[ResolvedDisk]] = field(default_factory=dict, init=False, compare=False, repr=False)
 
     def pool_ids(self, pool: str) -> PoolIds:
         """Return the ids of a pool, by its name."""
@@ -226,7 +219,11 @@ class ResolvedSheet:
 
     def of_guest(self, guest: str) -> Iterator[ResolvedDisk]:
         """Yield the disks of a guest."""
-        if not self._by_guest:
-            for disk in self.disks.values():
-                self._by_guest.setdefault(disk.guest, []).append(disk)
         return iter(self._by_guest.get(guest, ()))
+
+    @cached_property
+    def _by_guest(self) -> dict[str, list[ResolvedDisk]]:
+        found: dict[str, list[ResolvedDisk]] = {}
+        for disk in self.disks.values():
+            found.setdefault(disk.guest, []).append(disk)
+        return found

@@ -6,8 +6,9 @@ import asyncio
 import random
 import threading
 from collections.abc import Awaitable, Callable, MutableMapping
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from narvet.ground.values import Frozen
 
 Kind = Literal["refused", "broken", "half", "slow", "twice", "failed"]
 """Not done, and said so; done, but the answer is that something broke; done, and half of the answer; done late; done
@@ -20,8 +21,7 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(Frozen):
     """What is to go wrong: how often (0 to 1), of which kinds; `delay` is how many seconds each step takes at most."""
 
     rate: float = 0.0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from uuid import UUID, uuid4
@@ -21,6 +20,7 @@ from narvet.formats.tables import table_format
 from narvet.ground.errors import RequestError
 from narvet.ground.offers import offers
 from narvet.ground.units import GIB, KIB
+from narvet.ground.values import Frozen
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, UnlocksSeals
 from narvet.model.estate import NO_TABLE, Disk, FoundSystem, Guest, Partition
@@ -40,8 +40,7 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,63}")
 _UNKNOWN = Trust(by_content=True)
 
 
-@dataclass(frozen=True)
-class Adopted:
+class Adopted(Frozen):
     """What was put into the sheet, and what a person should know of it."""
 
     drafted: Drafted

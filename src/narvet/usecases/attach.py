@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.apply.execute import sheet_lock
@@ -14,6 +13,7 @@ from narvet.formats.images import image_format
 from narvet.formats.images.chain import own_parts_of
 from narvet.ground.errors import RefusedError, RequestError, flat
 from narvet.ground.meter import OnCopied, metered
+from narvet.ground.values import Frozen
 from narvet.hosts import door_of
 from narvet.hosts.contract import Door, DoorKind
 from narvet.model.layout import Layout, PlannedDisk
@@ -33,8 +33,7 @@ USUAL_WAIT = 30.0
 """Seconds that a guest has to let go of a disk."""
 
 
-@dataclass(frozen=True)
-class Attached:
+class Attached(Frozen):
     """What became of a disk at its guest: `did` is "attached", "as asked", "changed", "enlarged", "detached" ….
 
     `slot` is where, `path` its image.
@@ -48,8 +47,7 @@ class Attached:
     path: str
 
 
-@dataclass(frozen=True)
-class Attaching:
+class Attaching(Frozen):
     """What was done through doors, and what is left to be done by hand, guest by guest."""
 
     done: tuple[Attached, ...]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
@@ -16,10 +15,10 @@ from narvet.formats.images.children import base_of
 from narvet.formats.images.contract import ImageFormat, ImageSpec, check_fits
 from narvet.formats.images.trust import NOTHING_SAID, Trust, trust_of_call
 from narvet.ground.ids import derive
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Branched:
+class Branched(Frozen):
     """A child that was made, by its format, and the base it keeps its differences from."""
 
     path: Path

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.change import ChangeDisk
@@ -16,6 +15,7 @@ from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, has_errors, image_place
 from narvet.ground.units import align_up, show_both
+from narvet.ground.values import Frozen, replace
 from narvet.model.estate import Disk
 from narvet.model.moves import Difference
 from narvet.observe.certainty import table_doubts
@@ -24,8 +24,7 @@ from narvet.plan.diff import diff_disk
 from narvet.plan.resize import enlarged
 
 
-@dataclass(frozen=True)
-class Resized:
+class Resized(Frozen):
     """A disk before and after it got another size, what changed, and what is to be said about it.
 
     Where a finding is of level error nothing was changed.

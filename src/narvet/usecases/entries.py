@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.block.publish import clear_folders
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.findings import Finding, has_errors
 from narvet.ground.offers import offers
+from narvet.ground.values import Frozen
 from narvet.guests import guest_system
 from narvet.guests.contract import HasRoots
 from narvet.model.estate import Root
@@ -17,8 +17,7 @@ from narvet.model.layout import Layout
 from narvet.usecases.layout import work_out
 
 
-@dataclass(frozen=True)
-class Installed:
+class Installed(Frozen):
     """Entries that were added to a root, and those that were there already; none of either where findings forbid it."""
 
     added: int

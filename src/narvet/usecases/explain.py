@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from narvet.ground.errors import RequestError, nearest
 from narvet.ground.rules import RULES
+from narvet.ground.values import Frozen
 from narvet.sheet.base import Form, plain
 from narvet.sheet.contents import PartitionForm, VolumeForm
 from narvet.sheet.form import DeviceForm, DiskForm, PoolForm, RatesForm, Sheet
@@ -34,8 +34,7 @@ KEYS = tuple(dict.fromkeys(key for form in _TABLES.values() for key in keys_of(f
 """The keys of all tables of a sheet."""
 
 
-@dataclass(frozen=True)
-class ExplainedKey:
+class ExplainedKey(Frozen):
     """A key of a sheet: the table it stands in, what it means, and what stands in for it."""
 
     key: str

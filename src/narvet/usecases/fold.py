@@ -11,7 +11,6 @@ import os
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -29,6 +28,7 @@ from narvet.formats.images.trust import Trust, trust_of_call
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.offers import offers
+from narvet.ground.values import replace
 
 _WRITES_FOR = 10 * 10**9  # nanoseconds that a mark allows for; it is written anew while work goes on
 _FLUSHES_FOR = 600 * 10**9  # what a slow store may take to have everything written

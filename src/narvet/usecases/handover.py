@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.apply.steps import steps
@@ -15,6 +14,7 @@ from narvet.formats.images.chain import own_parts_of
 from narvet.ground.errors import RequestError
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.units import GIB, show_both
+from narvet.ground.values import Frozen
 from narvet.model.layout import Layout, PlannedDisk
 from narvet.model.moves import Step
 from narvet.observe.ledger import ledger_path
@@ -27,8 +27,7 @@ _PART = 1 << 20
 _MOST_EMPTY = 64 * GIB
 
 
-@dataclass(frozen=True)
-class Handover:
+class Handover(Frozen):
     """A sheet as it is to be handed over, `when` in UTC as ISO 8601 has it.
 
     `layout` has everything that exists read in full, and what is not as asked as its differences; `left` are the steps

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.ground.errors import RequestError, nearest
+from narvet.ground.values import Frozen
 from narvet.observe.ledger import ledger_path, ledger_rows
 
 _WORDS = {
@@ -30,8 +30,7 @@ _WORDS = {
 """What the ledger says, as people do; the rest stands for itself."""
 
 
-@dataclass(frozen=True)
-class Event:
+class Event(Frozen):
     """One thing that was done: when, in UTC as ISO 8601 has it, for which disk or guest, what, and what it touched."""
 
     when: str

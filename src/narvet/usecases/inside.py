@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from narvet.apply.change import ChangeDisk
@@ -25,6 +24,7 @@ from narvet.ground.rules import devices as rules
 from narvet.ground.rules.disks import cannot_be_changed
 from narvet.ground.rules.guests import mount_point_not_empty
 from narvet.ground.rules.images import sector_not_recorded
+from narvet.ground.values import replace
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, MountAsked, WorksInside
 from narvet.model.devices import Device

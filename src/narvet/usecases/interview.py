@@ -10,7 +10,6 @@ import re
 import shutil
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from narvet.block.publish import replace_content
@@ -18,6 +17,7 @@ from narvet.formats.filesystems import filesystem
 from narvet.ground.errors import RequestError, nearest, printable
 from narvet.ground.offers import offers
 from narvet.ground.units import SizeError, parse_size, show_binary, show_both
+from narvet.ground.values import Frozen, field
 from narvet.guests import guest_system
 from narvet.guests.contract import GuestAsked, GuestSystem, HasRoots
 from narvet.model.estate import Guest
@@ -44,16 +44,14 @@ _PLACE = re.compile(r"(disk|guest|store)\.[^:]*: ")
 _ONE = "66666666-6666-4666-8666-666666666666"
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(Frozen):
     """One of the answers that are offered, and what it stands for."""
 
     name: str
     about: str = ""
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(Frozen):
     """A question: the key that its answer is, how it is asked, what it means, what is offered, what is usual.
 
     `is_closed` is whether only what is offered is an answer, `is_needed` whether there must be one.
@@ -68,8 +66,7 @@ class Question:
     is_needed: bool = False
 
 
-@dataclass(frozen=True)
-class Interview:
+class Interview(Frozen):
     """The answers so far for a disk of the sheet at a path; an empty answer leaves its key out."""
 
     path: Path

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -26,13 +25,13 @@ from narvet.formats.seals.volume import add_key, drop_key, key_of, read_seal, wr
 from narvet.formats.volumes import places_over, sealed_over
 from narvet.ground.errors import ImageError, RefusedError, RequestError
 from narvet.ground.units import MIB
+from narvet.ground.values import Frozen, replace
 
 _MOST_COPY = 64 * MIB  # bytes of headers that are copied
 _PIECE = 1 << 20
 
 
-@dataclass(frozen=True)
-class KeyChange:
+class KeyChange(Frozen):
     """What becomes of the keys: one more by `passphrase`, None for a recovery key; or the one in a `slot` goes.
 
     `change` puts a new key in the place of the one that opened the volume. `memory` is bytes that a new one costs,
@@ -46,8 +45,7 @@ class KeyChange:
     passes: int | None = None
 
 
-@dataclass(frozen=True)
-class Keys:
+class Keys(Frozen):
     """The keys of a sealed volume: which it is, its header, what was done, the copy of the headers as they were."""
 
     image: str

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.steps import steps
 from narvet.ground.errors import RequestError, nearest
+from narvet.ground.values import Frozen, replace
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout
 from narvet.model.moves import Step
@@ -23,8 +23,7 @@ from narvet.sheet.resolved import ResolvedSheet
 from narvet.sheet.values import LATEST
 
 
-@dataclass(frozen=True)
-class WorkedOut:
+class WorkedOut(Frozen):
     """A layout, and the sheet and facts it was worked out from."""
 
     layout: Layout
@@ -94,8 +93,7 @@ def check_names(sheet: Path, names: Iterable[str], known: Collection[str]) -> No
             raise RequestError(f'{sheet}: there is no disk "{name}" in the sheet{nearest(name, known)}')
 
 
-@dataclass(frozen=True)
-class Reviewed:
+class Reviewed(Frozen):
     """A sheet worked out, and the steps that writing it would take; findings of level error would stop it.
 
     `mark` stands for all that is in it: writing can be told that nothing may be different.

@@ -22,6 +22,7 @@ from narvet.formats.seals.keyring import opened
 from narvet.formats.volumes import places_over
 from narvet.ground.errors import RefusedError, RequestError
 from narvet.ground.units import show_binary
+from narvet.ground.values import Frozen
 from narvet.lending.certificates import Certificates
 from narvet.lending.contract import Client, Lent, OnClient, OneForAll, Shelf
 from narvet.lending.iscsi.chap import Logins
@@ -37,8 +38,7 @@ Place = int | str | None
 """A partition by its number, a volume by its name with that of its pool, or the whole disk."""
 
 
-@dataclass(frozen=True)
-class OverNbd:
+class OverNbd(Frozen):
     """Lending over NBD, each image a disk of its own; with `certificates` every connection is sealed."""
 
     certificates: Certificates | None = None
@@ -48,8 +48,7 @@ class OverNbd:
         return NbdSpeaker(shelf, self.certificates)
 
 
-@dataclass(frozen=True)
-class OverIscsi:
+class OverIscsi(Frozen):
     """Lending over iSCSI, the images as units 0 and on of one target; with `logins` only to those who know a secret."""
 
     target: str
@@ -74,8 +73,7 @@ _TARGET = re.compile(
 )
 
 
-@dataclass(frozen=True)
-class LendWishes:
+class LendWishes(Frozen):
     """How images are lent.
 
     `child_each` is a folder in which each client gets a child of its own, in `child_format`; it is thrown away once the
@@ -203,8 +201,7 @@ def _about(device: BlockDevice, link: Link) -> str:
     return f"{show_binary(device.size)}, {link.kind.name}"
 
 
-@dataclass(frozen=True)
-class _Base:
+class _Base(Frozen):
     """An image of which each client gets a child."""
 
     image: Path

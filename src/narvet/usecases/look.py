@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.block.locks import exclusive_lock
@@ -20,6 +19,7 @@ from narvet.ground.errors import ImageError, NarvetError, RefusedError, RequestE
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.offers import offers
 from narvet.ground.units import MIB, show_binary
+from narvet.ground.values import Frozen, replace
 
 LARGEST_SHOWN = MIB
 """Bytes of a file that is shown."""
@@ -30,8 +30,7 @@ MOST_NAMES = 1 << 17
 _PIECE = 4 * MIB
 
 
-@dataclass(frozen=True)
-class Named:
+class Named(Frozen):
     """A name in a folder, and what it leads to; `target` is a link's text. `fault` is why that cannot be told."""
 
     name: str
@@ -40,8 +39,7 @@ class Named:
     fault: str = ""
 
 
-@dataclass(frozen=True)
-class Looked:
+class Looked(Frozen):
     """What lies at a place inside an image.
 
     `kind` is the filesystem, `number` its partition, 0 for the whole disk, `volume` its name where it is one of a

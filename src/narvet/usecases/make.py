@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import UUID, uuid4
 
@@ -16,6 +15,7 @@ from narvet.formats.images import format_for
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import Finding, has_errors, image_place
 from narvet.ground.rules import stores as rules
+from narvet.ground.values import Frozen
 from narvet.guests.contract import DiskAsked
 from narvet.model.estate import Guest
 from narvet.observe.stores import observe_store
@@ -30,8 +30,7 @@ from narvet.sheet.values import SYSTEMS, UNDATED
 from narvet.usecases.layout import moment
 
 
-@dataclass(frozen=True)
-class DiskWishes:
+class DiskWishes(Frozen):
     """What a disk without a sheet is to be, with one partition; None leaves a thing to the guest's system.
 
     Sizes are bytes. `runs` is the guest's system, `usable` what the guest must be able to fill in place of a size,
@@ -57,8 +56,7 @@ class DiskWishes:
     sector_size: int | None = None
 
 
-@dataclass(frozen=True)
-class Made:
+class Made(Frozen):
     """A disk that was made, unless findings of level error forbade it."""
 
     path: str

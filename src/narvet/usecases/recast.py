@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
@@ -20,12 +19,12 @@ from narvet.ground.errors import RequestError
 from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, metered
 from narvet.ground.units import align_up, show_apart, show_bytes
+from narvet.ground.values import Frozen
 from narvet.model.estate import NO_TABLE
 from narvet.observe.certainty import table_doubts
 
 
-@dataclass(frozen=True)
-class RecastWishes:
+class RecastWishes(Frozen):
     """What the new image is to be; None leaves a thing to the format, or to the disk as it is. Sizes are bytes."""
 
     format: str | None = None
@@ -36,8 +35,10 @@ class RecastWishes:
     packed: bool = False
 
 
-@dataclass(frozen=True)
-class Recast:
+AS_IT_IS = RecastWishes()
+
+
+class Recast(Frozen):
     """A disk that was written to another image, and what a person should know of that."""
 
     path: Path
@@ -50,7 +51,7 @@ class Recast:
 def recast(
     image: Path,
     new: Path,
-    wishes: RecastWishes = RecastWishes(),
+    wishes: RecastWishes = AS_IT_IS,
     *,
     image_format: str | None = None,
     bases: Sequence[Path] = (),

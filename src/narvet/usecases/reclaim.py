@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 from uuid import NAMESPACE_URL
@@ -26,12 +25,12 @@ from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.offers import offers
 from narvet.ground.units import align_down, align_up
+from narvet.ground.values import Frozen
 from narvet.observe.certainty import doubts_inside, table_doubts, unused
 from narvet.observe.images import survey
 
 
-@dataclass(frozen=True)
-class Reclaimed:
+class Reclaimed(Frozen):
     """The bytes stored before and after, and what was kept whole because something about it is not certain."""
 
     before: int

@@ -6,12 +6,12 @@ import csv
 import io
 import zipfile
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from narvet.ground.errors import RequestError, nearest
+from narvet.ground.values import Frozen
 from narvet.sheet.draft import request_keys
 
 MOST_ROWS = 100_000
@@ -29,8 +29,7 @@ Row = tuple[int, tuple[str, ...]]
 """A row's number, from 1, and its cells as texts."""
 
 
-@dataclass(frozen=True)
-class Headings:
+class Headings(Frozen):
     """The row that names the keys: its number, from 1, and the key of each column, empty for none."""
 
     row: int

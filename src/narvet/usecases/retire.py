@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.apply.execute import carry_out, claiming, clear_stores, places_of, sheet_lock
@@ -32,6 +31,7 @@ from narvet.ground.findings import pool_place
 from narvet.ground.offers import offers
 from narvet.ground.rules import images
 from narvet.ground.units import show_binary
+from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.model.estate import Disk, Guest
 from narvet.model.layout import Layout, PlannedDisk
@@ -47,8 +47,7 @@ from narvet.usecases.layout import WorkedOut, check_names, work_out
 Agree = Callable[[tuple[Step, ...]], bool]
 
 
-@dataclass(frozen=True)
-class RemoveImage:
+class RemoveImage(Frozen):
     """Remove a disk's image with all of its parts."""
 
     disk: str
@@ -86,8 +85,7 @@ class RemoveImage:
         return {"did": "image removed", "disk": self.disk, "stored": self.stored}
 
 
-@dataclass(frozen=True)
-class TakeOutOfSheet:
+class TakeOutOfSheet(Frozen):
     """Take a disk out of the sheet."""
 
     disk: str
@@ -110,8 +108,7 @@ class TakeOutOfSheet:
         return {"did": "taken out of the sheet", "disk": self.disk}
 
 
-@dataclass(frozen=True)
-class TakeVolumeOut:
+class TakeVolumeOut(Frozen):
     """Take a volume of a pool out of the sheet."""
 
     pool: str

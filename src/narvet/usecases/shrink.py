@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from shutil import disk_usage
 
@@ -20,6 +19,7 @@ from narvet.ground.findings import has_errors, image_place
 from narvet.ground.meter import OnCopied, metered
 from narvet.ground.offers import offers
 from narvet.ground.units import align_up, show_both
+from narvet.ground.values import replace
 from narvet.model.estate import Disk
 from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey

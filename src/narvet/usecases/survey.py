@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from narvet.fleet.engine import all_of
@@ -16,6 +15,7 @@ from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.findings import Finding, pool_place
 from narvet.ground.rules import pools as rules
 from narvet.ground.rules.images import bytes_not_known
+from narvet.ground.values import Frozen, replace
 from narvet.model.estate import Disk, Partition
 from narvet.model.pools import FoundPool
 from narvet.observe import images
@@ -61,8 +61,7 @@ def survey(
     return found
 
 
-@dataclass(frozen=True)
-class Surveyed:
+class Surveyed(Frozen):
     """What is on several images, the pools that lie on them, and what could not be read: why, and an exit status."""
 
     disks: tuple[Disk, ...] = ()
@@ -70,8 +69,7 @@ class Surveyed:
     problems: tuple[tuple[str, int], ...] = ()
 
 
-@dataclass(frozen=True)
-class SurveyWishes:
+class SurveyWishes(Frozen):
     """How images are looked at; see `survey`."""
 
     deep: bool = True
@@ -189,8 +187,7 @@ def _not_looked_at(found: FoundPool) -> Iterator[Finding]:
         yield rules.member_not_looked_at.warning(place, found.pool.name, name, hint)
 
 
-@dataclass(frozen=True)
-class UsedAs:
+class UsedAs(Frozen):
     """What a partition is to a guest's system: where it is mounted, by the entries of which system on which image."""
 
     partition: int

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import NAMESPACE_URL
 
@@ -27,10 +26,10 @@ from narvet.ground.errors import NarvetError, RefusedError, RequestError
 from narvet.ground.ids import derive
 from narvet.ground.meter import OnCopied, copied, expected, metered
 from narvet.ground.offers import offers
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Tied:
+class Tied(Frozen):
     """A child that was tied to a base, and how it was made sure that it is the right one."""
 
     path: Path

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.block.locks import exclusive_lock
@@ -12,6 +11,7 @@ from narvet.block.publish import clear_folders, publish, workspace
 from narvet.formats.images import ending_of
 from narvet.ground.errors import ImageError, RequestError, printable
 from narvet.ground.meter import OnCopied, metered
+from narvet.ground.values import Frozen
 from narvet.hosts.ovf.envelope import FORMATS, Envelope, File
 from narvet.hosts.ovf.manifest import digest_of, manifest_text
 from narvet.hosts.ovf.package import names_in, read_package, write_package
@@ -22,8 +22,7 @@ _METHOD = "SHA256"
 _LARGEST = 32 << 20  # bytes of a description
 
 
-@dataclass(frozen=True)
-class Wrapped:
+class Wrapped(Frozen):
     """A package or folder that was made, with the files in it."""
 
     path: Path

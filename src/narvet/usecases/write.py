@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from narvet.apply.execute import OnNews, carry_out, claiming, clear_stores, get_ready, places_of, sheet_lock
@@ -11,6 +10,7 @@ from narvet.apply.steps import steps
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import has_errors
 from narvet.ground.meter import OnCopied, metered
+from narvet.ground.values import Frozen
 from narvet.model.layout import Layout
 from narvet.model.moves import Step
 from narvet.plan.mark import different, read_mark
@@ -22,8 +22,7 @@ OnDone = Callable[[Step], object]
 Agree = Callable[[tuple[Step, ...]], bool]
 
 
-@dataclass(frozen=True)
-class Written:
+class Written(Frozen):
     """A sheet as it was worked out before it was written, and the steps that were done, in order.
 
     Of a `dry` call these are the steps that would be done.

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Iterator
-from dataclasses import dataclass, fields
 from fractions import Fraction
 from functools import cache
 from operator import attrgetter
@@ -21,6 +20,7 @@ from narvet.ground.errors import NarvetError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.units import show_binary, show_bytes
+from narvet.ground.values import Frozen, part_names
 
 Purpose = Literal["general", "database", "logs", "media"]
 PURPOSES: tuple[Purpose, ...] = ("general", "database", "logs", "media")
@@ -58,8 +58,7 @@ class CannotChangeError(NarvetError):
         self.most = most
 
 
-@dataclass(frozen=True, slots=True)
-class Folder:
+class Folder(Frozen):
     """A folder of a filesystem, by the names that lead to it from its root, with the `volume` to be mounted in it."""
 
     path: tuple[str, ...]
@@ -102,16 +101,14 @@ OWN_KEYS = {"unit": "block", "inode_each": "inode_each", "journal": "journal", "
 """Options that only some filesystems have, with their keys in a sheet's partition."""
 
 
-@dataclass(frozen=True, slots=True)
-class Loss:
+class Loss(Frozen):
     """Bytes of the partition that an ordinary user cannot fill, and what they are."""
 
     what: str
     size: int
 
 
-@dataclass(frozen=True, slots=True)
-class Capacity:
+class Capacity(Frozen):
     """What a guest reports for the freshly mounted filesystem: statvfs' f_blocks, f_bfree and f_bavail in bytes.
 
     `losses` and `available` add up to the size of the partition.
@@ -143,8 +140,7 @@ class Shape(Protocol):
         """Bytes that are free, but that an ordinary user cannot fill."""
 
 
-@dataclass(frozen=True, slots=True)
-class FilesystemState:
+class FilesystemState(Frozen):
     """A filesystem as it is: read from a device, or as a reader will find it once it is written.
 
     `uuid` is what guests know it by. `shape` is None where it is too damaged to tell.
@@ -299,17 +295,16 @@ CLEAN_IT = "start its guest, let it mount the filesystem and shut down cleanly"
 @cache
 def _chosen(kind: type[Options]) -> tuple[tuple[str, ...], attrgetter[tuple[Any, ...]]]:
     """Return the fields of options, and what takes these out of wishes."""
-    names = tuple(own.name for own in fields(kind))
+    names = part_names(kind)
     return names, attrgetter(*names)
 
 
 @cache
 def _own_keys(kind: type[Options]) -> frozenset[str]:
-    return frozenset(OWN_KEYS[own.name] for own in fields(kind) if own.name in OWN_KEYS)
+    return frozenset(OWN_KEYS[own] for own in part_names(kind) if own in OWN_KEYS)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Options:
+class Options(Frozen, kw_only=True):
     """What every filesystem is made with; each has a model of its own that adds what only it has.
 
     See `Wishes` for the units of the fields.
@@ -361,8 +356,7 @@ class Options:
         return ("noatime",) if self.purpose in ("database", "media") else ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OwnedOptions(Options):
+class OwnedOptions(Options, kw_only=True):
     """The options of a filesystem whose root has owner and mode: kept in it, or given to it by the mount."""
 
     uid: int

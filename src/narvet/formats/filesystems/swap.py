@@ -6,7 +6,6 @@ Pages are 4 KiB, as on every machine whose guests this is for. The kernel counts
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -26,6 +25,7 @@ from narvet.ground.findings import Finding, Place
 from narvet.ground.records import Record, raw, u32, uuid
 from narvet.ground.rules import filesystems as rules
 from narvet.ground.units import KIB, TIB, outside, show_both
+from narvet.ground.values import Frozen, replace
 
 PAGE = 4 * KIB
 LEAST = 64 * KIB
@@ -46,8 +46,7 @@ class SwapHeader(Record, title="swap header", size=PAGE):
     magic: bytes = raw(4086, 10, "", "SWAPSPACE2")
 
 
-@dataclass(frozen=True)
-class Shape:
+class Shape(Frozen):
     """The pages of swap. The first one describes the others; the kernel does not use the `bad` ones."""
 
     pages: int
@@ -74,8 +73,7 @@ class Shape:
         return 0
 
 
-@dataclass(frozen=True, kw_only=True)
-class SwapOptions(Options):
+class SwapOptions(Options, kw_only=True):
     """Options of swap: it has none of its own."""
 
     def plan(self, size: int) -> NewSwap:
@@ -93,8 +91,7 @@ class SwapOptions(Options):
         return ()
 
 
-@dataclass(frozen=True)
-class NewSwap:
+class NewSwap(Frozen):
     """Swap that is to be made in `size` bytes."""
 
     size: int
@@ -127,8 +124,7 @@ class NewSwap:
         device.write(0, header.encode())
 
 
-@dataclass(frozen=True)
-class ResizedSwap:
+class ResizedSwap(Frozen):
     """Swap that is to have more pages, or fewer."""
 
     before: FilesystemState

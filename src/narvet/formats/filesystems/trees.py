@@ -15,6 +15,7 @@ from uuid import UUID
 from narvet.block.contract import BlockDevice
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent, cut, joined
+from narvet.ground.values import Frozen
 
 LARGEST_TARGET = 1 << 16
 """Bytes of the longest text of a link that is read."""
@@ -57,8 +58,7 @@ class Node:
     held: object = field(default=None, compare=False, repr=False)
 
 
-@dataclass(frozen=True)
-class Owner:
+class Owner(Frozen):
     """Whom a new folder belongs to, and its permissions."""
 
     uid: int
@@ -165,8 +165,7 @@ class ChangesFiles(Protocol):
         """
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(Frozen):
     """Where a path leads: the folders from the root on that are there, what it ends at, and what is missing.
 
     `missing` are the names that lead to no folder: a file's own, with its `node`, or what is not there.

@@ -6,7 +6,6 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -20,6 +19,7 @@ from narvet.formats.images.trust import NOTHING_SAID, Trust, decided_format, fol
 from narvet.ground.errors import BugError, ImageError, RequestError
 from narvet.ground.offers import offers
 from narvet.ground.units import align_up
+from narvet.ground.values import Draft, Frozen
 
 if TYPE_CHECKING:
     from narvet.block.staged import StagedFolder
@@ -40,8 +40,7 @@ class Link(NamedTuple):
         return self.path, *parts_of(self.kind, self.path)
 
 
-@dataclass(frozen=True)
-class OpenChain:
+class OpenChain(Frozen):
     """An image and all of its bases, open, the image first."""
 
     links: tuple[Link, ...]
@@ -211,8 +210,7 @@ def open_links(links: Sequence[Link], sector_size: int = 512, *, writable: bool 
             opened.opened[0].finish()
 
 
-@dataclass
-class StagedImage:
+class StagedImage(Draft):
     """An image whose changes are made all at once, when `commit` is called: its disk, over its bases."""
 
     links: tuple[Link, ...]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, Protocol, runtime_checkable
 from uuid import UUID
 
@@ -13,12 +12,12 @@ from narvet.block.files import Files
 from narvet.ground.errors import RequestError
 from narvet.ground.offers import offers
 from narvet.ground.units import show_binary, show_both
+from narvet.ground.values import Frozen, field
 
 Space = Literal["thin", "full"]
 
 
-@dataclass(frozen=True, slots=True)
-class Base:
+class Base(Frozen):
     """The image a new child keeps its differences from: where it lies, seen from the child, and what it is.
 
     `link` is what the base's format keeps for a child to recognise it by, and `format` its name.
@@ -32,8 +31,7 @@ class Base:
     made: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
+class Order(Frozen):
     """A volume to be ordered from the service at a URL: its zone and class, the key of the order, and its tags.
 
     The same key with other tags orders nothing, so what a service has by both was begun by who has the tags.
@@ -53,8 +51,7 @@ class Order:
         return f"{self.service.rstrip('/')}, zone {self.zone}, class {self.volume_class}"
 
 
-@dataclass(frozen=True, slots=True)
-class ImageSpec:
+class ImageSpec(Frozen):
     """What a new image is to be. Ids and times are given, so that the same wish gives the same bytes.
 
     `block_size` is the unit that a thin image grows by, None for the format's own choice; `made` is seconds since 1970.
@@ -74,8 +71,7 @@ class ImageSpec:
     order: Order | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class ImageFacts:
+class ImageFacts(Frozen):
     """What an image file tells of itself; `sector` is 0 where the format does not record it.
 
     `block_size` is the unit a thin image grows by, 0 where there is none; `id` is what the guest may know the disk by.
@@ -150,8 +146,7 @@ class ImageFormat(Protocol):
         """
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(Frozen):
     """An image that is open as long as its files are: what it tells of itself, and the disk in it.
 
     `device` returns the disk. It takes the bytes of a sector, for formats that do not record them, and the base's

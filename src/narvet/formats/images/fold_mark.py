@@ -8,18 +8,19 @@ from __future__ import annotations
 
 import json
 import os
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
+from msgspec import structs
+
 from narvet.block.publish import replace_content
+from narvet.ground.values import Frozen
 
 _MARK = ".narvet-fold"
 _LONGEST_MARK = 1 << 20  # bytes: the names of a thousand pieces
 
 
-@dataclass(frozen=True)
-class FoldMark:
+class FoldMark(Frozen):
     """How far a fold has come.
 
     `link` is what children knew the base by before it, and `becomes` what since the first write, where that is an id;
@@ -61,7 +62,7 @@ def mark_path(child: Path) -> Path:
 
 def write_mark(mark: Path, state: FoldMark) -> None:
     """Put a mark in place, all at once and on stable storage."""
-    replace_content(mark, json.dumps(asdict(state)).encode())
+    replace_content(mark, json.dumps(structs.asdict(state)).encode())
 
 
 def read_mark(mark: Path) -> FoldMark | None:

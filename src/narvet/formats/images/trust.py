@@ -9,19 +9,18 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.images import NAMES, format_by_content, format_by_ending
 from narvet.ground.errors import ImageError, RequestError, UntrustedError
+from narvet.ground.values import Frozen, field, replace
 
 FORMAT_OPTION = "--image-format"
 BASE_OPTION = "--base"
 
 
-@dataclass(frozen=True)
-class Trust:
+class Trust(Frozen):
     """What a call or a sheet says of images.
 
     `formats` has the format of images by their real paths, `bases` the real paths that may be followed as bases

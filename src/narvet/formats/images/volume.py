@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Any
 
 from narvet.block.contract import BlockDevice
@@ -18,6 +17,7 @@ from narvet.formats.images.contract import ImageFacts, ImageSpec, Opened, Order
 from narvet.ground.errors import GoneError, ImageError, RefusedError, RequestError, UnsupportedError
 from narvet.ground.meter import waiting
 from narvet.ground.units import LARGEST
+from narvet.ground.values import Frozen
 from narvet.services.calls import NotDoneError
 from narvet.services.client import Service, Wanted
 from narvet.services.known import service_named, service_recorded
@@ -28,8 +28,7 @@ _LARGEST_RECORD = 64 << 10
 _SECTORS = (512, 4096)
 
 
-@dataclass(frozen=True)
-class Record:
+class Record(Frozen):
     """What a record says."""
 
     service: str

@@ -7,9 +7,9 @@ has room for all of it, so that it has few segments.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 
 from narvet.formats.pools.tree import Copies, Pool, PoolVolume, Segment, Spread
+from narvet.ground.values import Frozen, replace
 
 _PLAIN = "striped"
 
@@ -22,8 +22,7 @@ class NoRoomError(Exception):
         self.lacking = lacking
 
 
-@dataclass(frozen=True)
-class Kind:
+class Kind(Frozen):
     """How a volume lies on its members: over `width` of them side by side, or in so many copies; `chunk` is bytes."""
 
     spread: Spread = "linear"
@@ -36,8 +35,7 @@ class Kind:
         return self.width if self.spread == "striped" else 1
 
 
-@dataclass(frozen=True)
-class Transfer:
+class Transfer(Frozen):
     """`count` extents that go from one place of the members, by name and first extent, to another."""
 
     source: tuple[str, int]

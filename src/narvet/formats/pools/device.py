@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice, check_read, check_write
 from narvet.formats.pools.tree import Pool, PoolVolume, Segment
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Stretch:
+class Stretch(Frozen):
     """`size` bytes of a volume from its byte `start`, chunk by chunk on the devices in turn, each from a byte on."""
 
     start: int

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.pools import records as r
@@ -17,6 +16,7 @@ from narvet.formats.pools.tree import Member, Pool, read_pool
 from narvet.ground.errors import ImageError, RequestError
 from narvet.ground.extents import Extent
 from narvet.ground.units import KIB, MIB, align_down, align_up, show_bytes
+from narvet.ground.values import Frozen, replace
 
 MOST_RUNS = 16  # of extents, or rings, that are read of one member
 LEAST = 4 * MIB
@@ -24,8 +24,7 @@ LEAST = 4 * MIB
 _FIRST_RING, _DATA, _LAST_RING = 4 * KIB, MIB, MIB
 
 
-@dataclass(frozen=True)
-class MemberShape:
+class MemberShape(Frozen):
     """Where things lie on a member of `size` bytes: extents from byte `start`, and its rings of texts."""
 
     id: str
@@ -51,8 +50,7 @@ class MemberShape:
         return replace(self, size=size, rings=rings)
 
 
-@dataclass(frozen=True)
-class MemberState:
+class MemberState(Frozen):
     """A member as it was found, with the newest text on it, None for one that no pool has yet.
 
     `stale` tells that its rings do not all hold that text; `problems` tells what does not read; `is_blank` that all its

@@ -14,6 +14,7 @@ from uuid import UUID
 
 from narvet.formats.pools.text import Section, Value, inner, listed, number, sections, words
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen
 
 Spread = Literal["linear", "striped", "mirrored"]
 SPREADS: tuple[Spread, ...] = ("linear", "striped", "mirrored")
@@ -59,8 +60,7 @@ def is_name(name: str) -> bool:
     return _NAME.fullmatch(name) is not None and _RESERVED.fullmatch(name) is None
 
 
-@dataclass(frozen=True)
-class Member:
+class Member(Frozen):
     """A member by its name in the text: `size` and `start` of its extents are bytes, `count` is extents."""
 
     name: str
@@ -71,8 +71,7 @@ class Member:
     hint: str = ""
 
 
-@dataclass(frozen=True)
-class Segment:
+class Segment(Frozen):
     """`count` extents of a volume from its extent `start`, of one `kind` as the text calls it.
 
     `parts` are members, or volumes within, each with its first extent there; `chunk` is bytes on one part before the
@@ -87,8 +86,7 @@ class Segment:
     mentions: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class PoolVolume:
+class PoolVolume(Frozen):
     """A volume; one that is not `visible` is a part of another one."""
 
     name: str
@@ -437,8 +435,7 @@ def _with_names(value: Value | Section, names: Mapping[str, str]) -> Value | Sec
     return value
 
 
-@dataclass(frozen=True)
-class Copies:
+class Copies(Frozen):
     """What a volume takes: for each of its copies segments over members, and the extent that tells of its state."""
 
     segments: tuple[tuple[Segment, ...], ...]

@@ -11,12 +11,13 @@ import hashlib
 import json
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from narvet.formats.seals import records as r
 from narvet.ground.errors import ImageError
 from narvet.ground.units import KIB, MIB
+from narvet.ground.values import Frozen, replace
 
 Text = dict[str, Any]
 
@@ -36,8 +37,7 @@ _FILE_NOTE = "narvet-key-file"
 """The type of the token that tells of a key file; those of others are left alone."""
 
 
-@dataclass(frozen=True)
-class Kdf:
+class Kdf(Frozen):
     """How a passphrase becomes the key of a slot: `memory` is KiB."""
 
     kind: Literal["argon2id", "argon2i", "pbkdf2"]
@@ -49,8 +49,7 @@ class Kdf:
     hash: str = ""
 
 
-@dataclass(frozen=True)
-class Slot:
+class Slot(Frozen):
     """A key slot: the volume's key, split and sealed by a passphrase, in an area of the header."""
 
     number: int
@@ -64,8 +63,7 @@ class Slot:
     cipher: str
 
 
-@dataclass(frozen=True)
-class Digest:
+class Digest(Frozen):
     """By what the volume's key is known for right, and whose key slots it is about."""
 
     salt: bytes
@@ -75,8 +73,7 @@ class Digest:
     slots: tuple[int, ...]
 
 
-@dataclass(frozen=True)
-class FileKey:
+class FileKey(Frozen):
     """The key of a file in the guest's root: which slot it opens, from which salt it is made, and its digest."""
 
     slot: int

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -18,6 +18,7 @@ from narvet.formats.seals.header import Seal
 from narvet.formats.seals.keys import cost_of, file_key, recovery_key
 from narvet.formats.seals.volume import add_file_key, drop_key, inside, key_of, make_seal, read_seal, write_headers
 from narvet.ground.errors import RefusedError, RequestError
+from narvet.ground.values import replace
 
 LONGEST = 512
 """Bytes of a passphrase that guests take."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 import hashlib
 import os
 from contextlib import suppress
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.seals import records as r
@@ -48,6 +47,7 @@ from narvet.formats.seals.keys import (
 )
 from narvet.ground.errors import ImageError, RequestError
 from narvet.ground.units import MIB
+from narvet.ground.values import replace
 
 LEAST = DATA_OFFSET + MIB
 """Bytes of the smallest sealed volume that is made: the header, and something inside."""

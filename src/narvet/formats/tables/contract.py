@@ -11,6 +11,7 @@ from narvet.block.contract import BlockDevice
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import tables as rules
+from narvet.ground.values import Frozen
 
 POOL = "pool"
 """What stands for a filesystem where a partition is a member of a pool."""
@@ -46,8 +47,7 @@ class PartitionEntry:
         return self.start + self.size
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Frozen):
     """A whole partition table; `id` is what guests know the disk by, as text."""
 
     kind: str
@@ -55,16 +55,14 @@ class Table:
     partitions: tuple[PartitionEntry, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Bounds:
+class Bounds(Frozen):
     """What a table leaves to partitions on a disk: bytes from `first` up to, not including, `end`."""
 
     first: int
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Reserved:
+class Reserved(Frozen):
     """A run of the disk that the table itself takes."""
 
     start: int

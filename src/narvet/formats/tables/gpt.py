@@ -6,7 +6,6 @@ Written with 128 entries of 128 bytes. Read with any entry size the specificatio
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -28,6 +27,7 @@ from narvet.ground.findings import Finding, Place
 from narvet.ground.records import Record, guid, raw, sector64, u32, u64, utf16
 from narvet.ground.rules import tables as rules
 from narvet.ground.units import Sector, align_up, end_of, offset_of, sector_at
+from narvet.ground.values import replace
 
 SIGNATURE = b"EFI PART"
 REVISION = 0x00010000

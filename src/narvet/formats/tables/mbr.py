@@ -7,7 +7,6 @@ one, each behind a record of its own of the same form: its first entry is the pa
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from typing import ClassVar, NamedTuple
 from uuid import UUID
 
@@ -27,6 +26,7 @@ from narvet.ground.findings import Finding, Place
 from narvet.ground.records import Record, raw, sector32, u8, u16, u32
 from narvet.ground.rules import tables as rules
 from narvet.ground.units import Sector, offset_of, sector_at
+from narvet.ground.values import replace
 
 PROTECTIVE_TYPE = 0xEE
 SIGNATURE = 0xAA55

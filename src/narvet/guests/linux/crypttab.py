@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator
-from dataclasses import dataclass, replace
 
 from narvet.ground.findings import Finding
 from narvet.ground.rules import seals as rules
+from narvet.ground.values import Frozen, replace
 from narvet.guests.linux.mounts import source_of
 from narvet.model.estate import Guest, KeyFile, Partition, UnlockEntry
 from narvet.model.layout import Mountable
@@ -21,8 +21,7 @@ _BLANKS = re.compile(r"[ \t]+")
 _ODD = re.compile(r"[^A-Za-z0-9_.-]+")
 
 
-@dataclass(frozen=True)
-class Unlocks:
+class Unlocks(Frozen):
     """What becomes of a crypttab: lines that are missing, pairs of a new one and an old one, and lines too many."""
 
     missing: tuple[UnlockEntry, ...] = ()

@@ -6,13 +6,13 @@ import hashlib
 import os
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from pathlib import PurePosixPath
 
 from narvet.formats.filesystems.trees import FileTree, Kind, Node, Owner, Place, UnsafePathError
 from narvet.formats.seals.keys import is_file_key
 from narvet.ground.errors import RefusedError
 from narvet.ground.rules import guests as rules
+from narvet.ground.values import replace
 from narvet.guests.host_tree import HostTree
 from narvet.guests.linux.crypttab import Unlocks, parse_crypttab, with_unlocks
 from narvet.guests.linux.fstab import fstab_line, parse_fstab, with_entries, with_lines, without_lines

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from narvet.formats.filesystems.trees import Owner
 from narvet.formats.seals.keyring import keyring
 from narvet.ground.errors import RefusedError
 from narvet.ground.units import counted
+from narvet.ground.values import Frozen
 from narvet.guests.linux.crypttab import Unlocks, crypttab_line
 from narvet.guests.linux.fstab import fstab_line
 from narvet.guests.linux.root import (
@@ -25,8 +24,7 @@ from narvet.model.estate import MountEntry, MountPoint, Root
 from narvet.model.moves import Lies
 
 
-@dataclass(frozen=True)
-class MakeMountPoint:
+class MakeMountPoint(Frozen):
     """Make a mount point in a guest's root, or give it owner and mode."""
 
     guest: str
@@ -57,8 +55,7 @@ class MakeMountPoint:
         return {"did": "mount point", "guest": self.guest, "at": self.at}
 
 
-@dataclass(frozen=True)
-class _FstabStep:
+class _FstabStep(Frozen):
     """A change of a guest's fstab. A guest that runs may be writing to it too."""
 
     guest: str
@@ -74,7 +71,6 @@ class _FstabStep:
         return self.root.shown(FSTAB)
 
 
-@dataclass(frozen=True)
 class ChangeEntries(_FstabStep):
     """Add the missing entries to a guest's fstab, change Narvet's own, and remove those that nothing asks for."""
 
@@ -106,8 +102,7 @@ class ChangeEntries(_FstabStep):
         }
 
 
-@dataclass(frozen=True)
-class RemoveMountPoint:
+class RemoveMountPoint(Frozen):
     """Remove the folder that a disk was mounted in, if nothing is in it."""
 
     guest: str
@@ -130,8 +125,7 @@ class RemoveMountPoint:
         return {"did": "mount point removed" if gone else "mount point kept", "guest": self.guest, "at": self.at}
 
 
-@dataclass(frozen=True)
-class ChangeUnlocks:
+class ChangeUnlocks(Frozen):
     """Add lines to a guest's crypttab, change Narvet's own, and remove those that nothing asks for."""
 
     guest: str
@@ -171,8 +165,7 @@ class ChangeUnlocks:
         }
 
 
-@dataclass(frozen=True)
-class _KeyFileStep:
+class _KeyFileStep(Frozen):
     """A change of a key file in a guest's root."""
 
     guest: str
@@ -188,7 +181,6 @@ class _KeyFileStep:
         return self.root.shown(self.at)
 
 
-@dataclass(frozen=True)
 class PlaceKey(_KeyFileStep):
     """Put the key file of a sealed volume into a guest's root, once the volume is there."""
 
@@ -213,7 +205,6 @@ class PlaceKey(_KeyFileStep):
         return {"did": "key file", "guest": self.guest, "at": self.at}
 
 
-@dataclass(frozen=True)
 class RemoveKey(_KeyFileStep):
     """Remove a key file that opens nothing any more."""
 

@@ -10,12 +10,12 @@ from __future__ import annotations
 import struct
 from bisect import bisect_left
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 
 from narvet.formats.filesystems.upcase import upcased
 from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.records import Record, raw, u16, u32, u64
+from narvet.ground.values import Frozen, replace
 
 BASE = 4096
 SZ, BINARY, DWORD = 1, 3, 4
@@ -87,8 +87,7 @@ class ValueNode(Record, title="registry value", size=20):
     spare: int = u16(18, "", "")
 
 
-@dataclass(frozen=True)
-class Value:
+class Value(Frozen):
     """A value of a key."""
 
     name: str

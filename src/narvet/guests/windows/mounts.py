@@ -10,7 +10,6 @@ from __future__ import annotations
 import struct
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.formats.filesystems import filesystem
@@ -18,6 +17,7 @@ from narvet.formats.filesystems.contract import Folder
 from narvet.formats.volumes import Volume
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import guests as rules
+from narvet.ground.values import Frozen
 from narvet.guests.contract import PartitionKey
 from narvet.guests.windows.registry import BY_GUID
 from narvet.model.estate import Disk, Guest, Partition, RegistryValue
@@ -33,8 +33,7 @@ def is_letter(at: str) -> bool:
     return at[-1] == ":"
 
 
-@dataclass(frozen=True)
-class _Volume:
+class _Volume(Frozen):
     """A partition of a Windows guest that is mounted somewhere, and where findings place it."""
 
     key: PartitionKey

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.formats.filesystems.trees import FileTree, Kind, MountsVolumes, UnsafePathError, mount_at
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.offers import offers
+from narvet.ground.values import Frozen
 from narvet.guests.roots import OpenRoot, changed_root, node_at, observed_root
 from narvet.guests.windows.hive import BINARY, DWORD, Hive, Value
 from narvet.guests.windows.mounts import identity_of, letter_in
@@ -25,8 +25,7 @@ _LONGEST_NAME = 200
 _LOGGED = "its registry has changes in a log that are not in place yet"
 
 
-@dataclass(frozen=True)
-class WindowsFacts:
+class WindowsFacts(Frozen):
     """What the hives tell: name and version of the system, and how it keeps new disks; values of MountedDevices."""
 
     name: str

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import UUID
 
 from narvet.block.names import sync_folder
 from narvet.ground.units import counted
+from narvet.ground.values import Frozen
 from narvet.guests.windows.registry import write_registry
 from narvet.guests.windows.root import SYSTEM_HIVE, change_registry, mount_folder, unmount_folder
 from narvet.model.estate import RegistryValue, Root
 from narvet.model.moves import Lies
 
 
-@dataclass(frozen=True)
-class WriteRegistryText:
+class WriteRegistryText(Frozen):
     """Write the text that brings a Windows guest its entries; the guest may run, as it imports the text later."""
 
     guest: str
@@ -38,8 +37,7 @@ class WriteRegistryText:
         return {"did": "registry text", "guest": self.guest, "values": [value.name for value in self.values]}
 
 
-@dataclass(frozen=True)
-class ChangeRegistry:
+class ChangeRegistry(Frozen):
     """Change the registry of a Windows guest in its root: values that tie letters and volumes to disks.
 
     Values without data are taken out. With `online` the guest no longer holds new disks offline.
@@ -74,8 +72,7 @@ class ChangeRegistry:
         return {**row, **self.root.recorded("windows")}
 
 
-@dataclass(frozen=True)
-class MountFolder:
+class MountFolder(Frozen):
     """Mount a volume in a folder of a Windows guest's own system volume, or take it out of there."""
 
     guest: str
@@ -111,8 +108,7 @@ class MountFolder:
         return {"did": "mount point", "guest": self.guest, "at": self.at}
 
 
-@dataclass(frozen=True)
-class RemoveRegistryText:
+class RemoveRegistryText(Frozen):
     """Remove a registry text of Narvet's whose values are in the guest's registry itself now."""
 
     guest: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 
 from narvet.formats.filesystems.contract import Capacity, Folder
 from narvet.formats.filesystems.trees import FileTree
@@ -12,6 +11,7 @@ from narvet.ground.findings import Finding, Place, guest_place
 from narvet.ground.rules import guests as rules
 from narvet.ground.sids import WELL_KNOWN, sid_of
 from narvet.ground.units import MIB, show_as_windows
+from narvet.ground.values import replace
 from narvet.guests.contract import (
     DiskAsked,
     DiskDefaults,

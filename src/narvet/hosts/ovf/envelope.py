@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from urllib.parse import quote, unquote
 
 from narvet.ground.errors import ImageError, RequestError
+from narvet.ground.values import Frozen
 from narvet.hosts.ovf.xml import Edit, Element, after, appended, edited, escaped, parse, quoted, removed
 from narvet.model.controllers import Slot
 
@@ -39,8 +39,7 @@ FORMATS = {
 """The URIs that name the formats, as their owners wrote them: other programs compare them as text."""
 
 
-@dataclass(frozen=True)
-class Drive:
+class Drive(Frozen):
     """A disk drive of a guest: its item's id, its slot, and the disk in it, with the file that this refers to."""
 
     instance: str
@@ -52,8 +51,7 @@ class Drive:
     size: int | None
 
 
-@dataclass(frozen=True)
-class File:
+class File(Frozen):
     """A file that a description refers to: its id and name there, and whether a disk is in it."""
 
     id: str
@@ -61,8 +59,7 @@ class File:
     has_disk: bool
 
 
-@dataclass(frozen=True)
-class NewDrive:
+class NewDrive(Frozen):
     """A disk to be put in: its name, slot and file, the bytes of the file and of the disk, and its format's URI."""
 
     name: str
@@ -73,8 +70,7 @@ class NewDrive:
     format: str
 
 
-@dataclass(frozen=True)
-class _Controller:
+class _Controller(Frozen):
     element: Element
     instance: str
     kind: str

@@ -7,19 +7,18 @@ large ones.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from xml.parsers import expat
 from xml.sax.saxutils import escape, quoteattr
 
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Draft, Frozen, field
 
 _LARGEST = 16 << 20  # bytes of a description; real ones have some ten thousand
 _DEEPEST, _MOST, _MOST_PREFIXES = 64, 200_000, 200
 _BETWEEN = "\n"  # what no name of an element or namespace has in it
 
 
-@dataclass
-class Element:
+class Element(Draft):
     """An element: its namespace and name, its attributes by `{namespace}name`, and where it lies in the text.
 
     `start` is the byte of its first sign, `inside` the first after its start tag, `close` the first of its end tag,
@@ -58,8 +57,7 @@ class Element:
             yield from child.below()
 
 
-@dataclass(frozen=True)
-class Edit:
+class Edit(Frozen):
     """Bytes from `start` to `end` that become others."""
 
     start: int

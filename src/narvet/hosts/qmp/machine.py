@@ -9,10 +9,10 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from narvet.ground.values import Frozen
 from narvet.hosts.qmp.monitor import CommandError, Monitor
 from narvet.hosts.qmp.nodes import hold_of, slot_named
 from narvet.model.controllers import Slot
@@ -24,8 +24,7 @@ _TARGETS = {"virtio-scsi": 256, "megasas": 128, "pvscsi": 64, "mptsas": 8, "lsi5
 _BRIDGE = 0x0604  # PCI: class code of a bridge between buses
 
 
-@dataclass(frozen=True)
-class ScsiBus:
+class ScsiBus(Frozen):
     """A SCSI bus: its path, and how many disks it takes; `first` is the position of its first one."""
 
     path: str

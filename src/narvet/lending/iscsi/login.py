@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass
 
+from narvet.ground.values import Frozen
 from narvet.lending.iscsi.chap import Chap, FailedError, Logins
 from narvet.lending.iscsi.pdu import CONTINUES, FINAL, MOST_TAKEN, Digests, Op, Pdu, packed, take
 from narvet.lending.iscsi.text import MOST_TEXT, Terms, agreed, parsed, written
@@ -22,8 +22,7 @@ _BAD, _NOT_LET_IN, _NOT_FOUND, _NO_VERSION, _MISSING, _NO_TYPE, _NO_SESSION = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class LoggedIn:
+class LoggedIn(Frozen):
     """An initiator that is let in; numbers go on from those of the login."""
 
     initiator: str

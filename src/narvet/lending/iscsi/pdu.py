@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from enum import IntEnum
 from typing import NamedTuple
 
 import crc32c
 
+from narvet.ground.values import Frozen
 from narvet.lending.wire import RefusedClientError, Wire
 
 PORT = 3260  # as IANA has it
@@ -86,8 +86,7 @@ _NO_FURTHER = bytes(6)
 _LENGTHS = struct.Struct(">4xI")  # of further headers, in words, and of data, in bytes
 
 
-@dataclass(frozen=True)
-class Digests:
+class Digests(Frozen):
     """Which checksums go with each message (CRC32C: section 13.1)."""
 
     header: bool = False

@@ -6,8 +6,8 @@ import itertools
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
 
+from narvet.ground.values import Draft, field
 from narvet.lending.contract import Client, Shelf
 from narvet.lending.iscsi.chap import Logins
 from narvet.lending.iscsi.login import log_in
@@ -20,8 +20,7 @@ _MOST_HOMES = 256
 _OTHERS_GO = 20.0  # seconds that a session has to end once the same initiator begins it anew
 
 
-@dataclass
-class _Home:
+class _Home(Draft):
     """The units of an initiator, or of all of them, as long as it may come back; `is_left` once it has logged out."""
 
     units: Mapping[int, Unit]
@@ -30,8 +29,7 @@ class _Home:
     is_left: bool = False
 
 
-@dataclass
-class _Running:
+class _Running(Draft):
     wire: SocketWire
     has_ended: threading.Event = field(default_factory=threading.Event)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import base64
 import binascii
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 
+from narvet.ground.values import Frozen, field, replace
 from narvet.lending.iscsi.pdu import Digests
 from narvet.lending.wire import RefusedClientError
 
@@ -63,8 +63,7 @@ def bytes_of(value: str, most: int = 1024) -> bytes | None:
         return None
 
 
-@dataclass(frozen=True)
-class Terms:
+class Terms(Frozen):
     """What was agreed on for a session; lengths are bytes."""
 
     digests: Digests = field(default_factory=Digests)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from typing import Protocol
 
+from narvet.ground.values import Frozen, replace
 from narvet.lending.contract import Lent, Shelf
 from narvet.lending.nbd import messages as m
 from narvet.lending.nbd.messages import Answer, Can, Info, Option
@@ -17,8 +17,7 @@ _MOST_QUERIES = 64
 _PREFERRED = 4096
 
 
-@dataclass(frozen=True)
-class Agreed:
+class Agreed(Frozen):
     """What was agreed on: the name of the disk, and how its bytes are asked for and sent."""
 
     name: str = ""

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from enum import IntEnum
+
+from narvet.ground.values import Frozen
 
 
 class Status(IntEnum):
@@ -16,8 +17,7 @@ class Status(IntEnum):
     TASK_SET_FULL = 0x28
 
 
-@dataclass(frozen=True)
-class Sense:
+class Sense(Frozen):
     """A sense key with its additional code and qualifier; `information` is a logical block, or a byte's offset."""
 
     key: int

@@ -25,8 +25,6 @@ from narvet.ground.findings import Place
 class NewExt4(PlannedExt4):
     """One that can be written; the writer is loaded when there is something to write."""
 
-    __slots__ = ()
-
     def write(self, device: BlockDevice) -> None:
         """Write it to a device that reads as zeros."""
         from narvet.formats.filesystems.ext4.write import write
@@ -56,8 +54,6 @@ class Shrunk(PlannedShrinking):
 
 class _Options(Ext4Options):
     """Its options, and what comes of them."""
-
-    __slots__ = ()
 
     def plan(self, size: int) -> NewExt4:
         """Return one in `size` bytes; UnfitError if it cannot be made."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.ext4 import inodes
@@ -11,6 +9,7 @@ from narvet.formats.filesystems.ext4.read import root_place
 from narvet.formats.filesystems.ext4.records import INODE_SIZE, MAGIC, SUPERBLOCK_OFFSET, Inode, Superblock
 from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
 from narvet.formats.filesystems.ext4.write import sign
+from narvet.ground.values import replace
 
 _PERMISSIONS = 0o7777
 

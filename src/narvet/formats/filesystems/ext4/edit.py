@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Mapping
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import CannotChangeError, refuse_unknown
@@ -42,6 +41,7 @@ from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import image_place
+from narvet.ground.values import replace
 
 _UNDERSTOOD = (UNDERSTOOD | HARMLESS) - {"quota"}
 _INHERITED = 0x40 | 0x80 | 0x10000 | 0x20000000  # no dump, no access times, synchronous, project

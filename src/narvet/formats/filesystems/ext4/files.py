@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import cast
 
 from narvet.block.contract import BlockDevice
@@ -33,6 +32,7 @@ from narvet.formats.filesystems.trees import LARGEST_TARGET, Kind, Node, TreeRea
 from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.values import Frozen
 
 ROOT = 2
 _KINDS = {0o4: Kind.FOLDER, 0o10: Kind.FILE, 0o12: Kind.LINK}
@@ -41,8 +41,7 @@ _MOST_KNOWN = 64  # files whose runs are kept at hand
 _LARGEST_VALUE = 1 << 16  # of an attribute kept in a file of its own
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Frozen):
     """An inode: its number, its fields, and all of its bytes."""
 
     number: int

@@ -11,7 +11,6 @@ Departures from the plainest layout, and why:
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
 from typing import NamedTuple, TypeVar
@@ -22,6 +21,7 @@ from narvet.formats.filesystems.ext4.records import DESCRIPTOR_SIZE, INODE_SIZE
 from narvet.formats.filesystems.ext4.shape import Shape, first_data_block_of
 from narvet.ground.errors import BugError
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
+from narvet.ground.values import Frozen
 
 UNITS = (*(KIB << shift for shift in range(11)),)  # blocks up to 4 KiB, clusters of such blocks from there
 CLUSTER_OF_MEDIA = 64 * KIB
@@ -51,8 +51,7 @@ _JOURNAL_MOST = {"general": 128 * MIB, "logs": 128 * MIB, "database": 256 * MIB,
 _RESERVED = {"general": 10, "logs": 20, "database": 0, "media": 0}
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedExt4:
+class PlannedExt4(Frozen):
     """An ext4 that is to be made in `size` bytes."""
 
     size: int

@@ -7,18 +7,16 @@ kernel works its bitmap out, so nothing of it is written.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 import numpy as np
 from numpy.typing import NDArray
 
 from narvet.formats.filesystems.ext4.shape import LOST_FOUND_BLOCKS, Shape
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent, joined
+from narvet.ground.values import Draft, Frozen, field
 
 
-@dataclass(frozen=True)
-class Spread:
+class Spread(Frozen):
     """Arrays with one item a group; `used` lists the runs taken in each group that needs a written bitmap."""
 
     block_bitmap: NDArray[np.int64]
@@ -34,8 +32,7 @@ class Spread:
     journal: tuple[Extent, ...]
 
 
-@dataclass
-class _Cursor:
+class _Cursor(Draft):
     """Hands out free blocks in ascending order, group by group, and remembers what it gave."""
 
     shape: Shape
@@ -104,8 +101,7 @@ def spread(shape: Shape) -> Spread:
     )
 
 
-@dataclass(frozen=True)
-class Added:
+class Added(Frozen):
     """Where the metadata of the groups from `first` on lie that are added to a filesystem: arrays, one item a group.
 
     See `Spread` for the fields.

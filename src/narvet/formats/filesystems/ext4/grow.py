@@ -7,7 +7,6 @@ holds its own. What is known of features says whether a filesystem may be change
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, refuse_unknown
@@ -16,6 +15,7 @@ from narvet.formats.filesystems.ext4.options import LEAST, MOST, Ext4Options
 from narvet.formats.filesystems.ext4.records import COMPAT, HARMLESS, INCOMPAT, OTHER_COMPAT, UNDERSTOOD
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.units import KIB, show_both
+from narvet.ground.values import Frozen, replace
 
 _META_BG = next(bit for bit, name in INCOMPAT.items() if name == "meta_bg")
 _BLOCKS_32 = (1 << 32) - 1
@@ -23,8 +23,7 @@ _INODES = (1 << 32) - 1
 _ROUNDED = 8  # blocks that growing in steps may leave out of a share
 
 
-@dataclass(frozen=True)
-class PlannedGrowth:
+class PlannedGrowth(Frozen):
     """An ext4 before and after; `gives_up_map` is whether the map of what growth may use is no longer needed."""
 
     before: FilesystemState

@@ -9,20 +9,19 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from narvet.formats.filesystems.ext4.entries import block_of, entries_of, needed, with_entry
 from narvet.formats.filesystems.ext4.folders import NODE_COUNTS, ROOT_COUNTS, hash_block_sum
 from narvet.formats.filesystems.ext4.hashes import TEA, UNSIGNED, name_hash
 from narvet.ground.errors import ImageError, RefusedError
+from narvet.ground.values import Draft, Frozen, field
 
 _PAIR = struct.Struct("<II")
 _VERSION, _LEVELS = 28, 30
 _MOST_LEVELS, _MOST_LARGE = 1, 2  # of nodes between the root and the blocks of names; with large_dir
 
 
-@dataclass(frozen=True)
-class Rules:
+class Rules(Frozen):
     """How a filesystem keeps hash trees: bytes of a block, where names' hashes start, and whether there are checksums.
 
     `room` is the bytes of a block that entries can take.
@@ -36,8 +35,7 @@ class Rules:
     large: bool
 
 
-@dataclass
-class _Node:
+class _Node(Draft):
     """A root or node: the block that it is, and its pairs, the first of which has no hash."""
 
     number: int
@@ -45,8 +43,7 @@ class _Node:
     limit: int
 
 
-@dataclass
-class HashTree:
+class HashTree(Draft):
     """A folder's hash tree; `read` gives a block of the folder by its number, `count` is how many it has.
 
     What is changed is kept in `changed` by the block's number, without checksums, blocks behind the last one too;

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable
-from dataclasses import replace
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
+from narvet.ground.values import replace
 
 ROOT = 2
 GROWTH = 7

@@ -7,7 +7,6 @@ that is the start.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import islice
 from typing import Any
@@ -38,6 +37,7 @@ from narvet.formats.filesystems.ext4.records import (
 from narvet.formats.filesystems.ext4.volume import Volume, descriptor_pieces, superblock_on, volume_of
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.extents import Extent, runs_of_set, without
+from narvet.ground.values import Frozen
 
 MOST_MAPS = 1 << 15
 MOST_INODES = 1 << 18
@@ -100,8 +100,7 @@ def relied_on(device: BlockDevice) -> Iterator[Extent]:
     yield from sorted((*without(sorted(used), sorted(inode_tables)), *read))
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(Frozen, dict=True):
     """A clean filesystem whose superblock and descriptors match their checksums, looked at as a whole."""
 
     volume: Volume
@@ -141,8 +140,7 @@ def _left_out(volume: Volume, known: Iterable[Table]) -> str:
     return f"it has had more than {MOST_INODES} inodes in use" if volume.checksums and inodes > MOST_INODES else ""
 
 
-@dataclass(frozen=True)
-class _Tables:
+class _Tables(Frozen):
     """The descriptors of a filesystem, read each time that they are gone through."""
 
     volume: Volume

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 
 from narvet.formats.filesystems.contract import OwnedOptions
@@ -12,8 +11,7 @@ LEAST = 2 * MIB
 MOST = 64 * TIB
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ext4Options(OwnedOptions):
+class Ext4Options(OwnedOptions, kw_only=True):
     """Options of ext4: `unit` is a block up to 4 KiB, and a cluster of such blocks from there on."""
 
     unit: int | None = None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -18,6 +17,7 @@ from narvet.formats.filesystems.ext4.shrink import Reach
 from narvet.formats.filesystems.ext4.volume import MOST_DESCRIPTORS, Volume, superblock_on, volume_of
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import joined_runs
+from narvet.ground.values import replace
 
 
 def reached(device: BlockDevice, state: FilesystemState) -> FilesystemState:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -37,6 +36,7 @@ from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.meter import copied
 from narvet.ground.offers import offers
+from narvet.ground.values import Draft, Frozen, replace
 
 _FOLDER, _FILE, _LINK = 0o4, 0o10, 0o12
 _USES_EXTENTS, _INDEXED, _INLINE, _HUGE = 0x80000, 0x1000, 0x10000000, 0x40000
@@ -48,8 +48,7 @@ _ATTRIBUTE_SUM = 16  # offset of the checksum in a block of attributes
 _PIECE = 4 << 20  # bytes copied at once
 
 
-@dataclass(frozen=True)
-class _Same:
+class _Same(Frozen):
     """An ext4 that keeps its size."""
 
     state: FilesystemState
@@ -58,8 +57,7 @@ class _Same:
     gives_up_map = False
 
 
-@dataclass
-class _Moving:
+class _Moving(Draft):
     """An inode on its way: its number, the new one, and its bytes as they are and as they will be."""
 
     number: int

@@ -6,7 +6,6 @@ All groups' descriptors are kept as one table; what changes in it is signed and 
 from __future__ import annotations
 
 import struct
-from dataclasses import replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -31,6 +30,7 @@ from narvet.formats.filesystems.ext4.write import sign
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.values import replace
 
 _ALL = 0xFFFFFFFF
 _META_BG = next(bit for bit, name in INCOMPAT.items() if name == "meta_bg")

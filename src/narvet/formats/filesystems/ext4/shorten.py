@@ -5,8 +5,6 @@ What files keep behind the new end is moved first, where that was asked for; tha
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from narvet.block.contract import BlockDevice
@@ -19,6 +17,7 @@ from narvet.formats.filesystems.ext4.shrink import PlannedShrinking, given_back
 from narvet.formats.filesystems.ext4.volume import Volume, superblock_on, volume_of
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import joined_runs
+from narvet.ground.values import replace
 
 
 def shorten(device: BlockDevice, planned: PlannedShrinking) -> None:

@@ -6,7 +6,6 @@ is kept for growth where the kernel's map of that can tell of it, and else given
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, cannot_shrink, refuse_unknown
@@ -14,10 +13,10 @@ from narvet.formats.filesystems.ext4.records import HARMLESS, UNDERSTOOD
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.extents import Extent, cut, without
 from narvet.ground.units import KIB
+from narvet.ground.values import Frozen, replace
 
 
-@dataclass(frozen=True)
-class Reach:
+class Reach(Frozen):
     """How far what an ext4 keeps reaches: the least number of `blocks` it can have without anything being moved.
 
     `own` is, for groups whose maps and tables do not lie before them: the group, and the block behind those; ascending.
@@ -35,8 +34,7 @@ class Reach:
         return max((end for one, end in self.own if one <= group), default=0)
 
 
-@dataclass(frozen=True)
-class PlannedShrinking:
+class PlannedShrinking(Frozen):
     """An ext4 before and after; `moves` is whether what it keeps behind its new end is moved before that."""
 
     before: FilesystemState

@@ -7,7 +7,6 @@ documentation of ext4. Only the first copies of superblock and descriptors are w
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,12 +25,12 @@ from narvet.formats.filesystems.ext4.write import sign
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent, runs_of_set
+from narvet.ground.values import Draft, replace
 
 _ALL = 0xFFFFFFFF
 
 
-@dataclass
-class _Group:
+class _Group(Draft):
     """A group: its descriptor, and its maps as bits once they are needed."""
 
     number: int

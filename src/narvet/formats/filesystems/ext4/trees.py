@@ -7,21 +7,20 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 
 from narvet.formats.filesystems.ext4.records import EXTENT_MAGIC, LONGEST_EXTENT, ExtentHeader, ExtentRecord
 from narvet.formats.filesystems.ext4.volume import Volume
 from narvet.ground.budget import spend
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen, replace
 
 MOST_DEPTH = 5  # levels that an extent tree can have
 _IN_INODE = 4  # entries that fit i_block beside their header
 _DIRECT, _LEVELS = 12, 3  # blocks that i_block of an older file names itself, and the levels of maps behind those
 
 
-@dataclass(frozen=True)
-class Mapped:
+class Mapped(Frozen):
     """A run of a file: its first block in the file and on the disk, its length, and whether it reads as zeros."""
 
     logical: int

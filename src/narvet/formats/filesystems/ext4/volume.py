@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ext4.records import (
@@ -19,6 +18,7 @@ from narvet.formats.filesystems.ext4.records import (
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.checksums import crc32c_raw
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen
 
 MOST_DESCRIPTORS = 1 << 20  # those of 128 TiB in usual groups; a damaged group size must not make us read for hours
 
@@ -28,8 +28,7 @@ _INCOMPAT = {name: bit for bit, name in (INCOMPAT | OTHER_INCOMPAT).items()}
 _RO_COMPAT = {name: bit for bit, name in (RO_COMPAT | OTHER_RO_COMPAT).items()}
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """An ext4 on a device: its shape, its superblock, and where its checksums start."""
 
     device: BlockDevice

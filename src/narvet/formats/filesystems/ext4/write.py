@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from functools import lru_cache
 from types import MappingProxyType
 from typing import Any
@@ -38,6 +37,7 @@ from narvet.formats.filesystems.ext4.records import (
 from narvet.formats.filesystems.ext4.shape import Shape
 from narvet.ground.checksums import crc32c_raw, crc32c_rows
 from narvet.ground.extents import Extent
+from narvet.ground.values import Frozen, replace
 
 _ALL = 0xFFFFFFFF
 _MOST_KEPT = 1 << 14  # groups, for whose maps some megabytes are kept
@@ -78,8 +78,7 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
         device.write(max(start, SUPERBLOCK_OFFSET), Superblock.changed(own, s_checksum=crc32c_raw(_ALL, own[:-4])))
 
 
-@dataclass(frozen=True)
-class _Laid:
+class _Laid(Frozen):
     """What filesystems of one shape have in common.
 
     That is where everything lies, the map of the inodes of group 0, the maps of blocks that are written, the group

@@ -6,7 +6,6 @@ What is claimed is kept as runs, so that a volume costs what its files are in pi
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.budget import spend
 from narvet.ground.units import Cluster, counted
+from narvet.ground.values import Frozen
 
 MOST_FILES = 4_000_000  # of a volume that is checked in full; each takes some hundred bytes of memory
 
@@ -139,8 +139,7 @@ def _covered(firsts: NDArray[np.int64], ends: NDArray[np.int64], low: int, high:
     return np.cumsum(change[:-1], dtype=np.int8) > 0
 
 
-@dataclass(frozen=True)
-class Folder:
+class Folder(Frozen):
     """A folder to be walked through: its first cluster, that of the one above it, and its clusters as runs."""
 
     first: int
@@ -157,8 +156,7 @@ class Item(NamedTuple):
     fault: str = ""
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """What a walk needs of a volume: its table, what is marked as in use, how clusters are read.
 
     `root` is the root's first cluster, and `clean` whether the volume was unmounted cleanly.

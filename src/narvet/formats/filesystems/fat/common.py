@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from uuid import UUID
 
 import numpy as np
@@ -13,12 +12,12 @@ from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import ForWindows, OwnedOptions, owner_mount_options
 from narvet.ground.extents import Extent, gaps, runs_of_set
 from narvet.ground.units import Cluster, counted
+from narvet.ground.values import Frozen
 
 FIRST_CLUSTER = Cluster(2)
 
 
-@dataclass(frozen=True)
-class ClusterShape:
+class ClusterShape(Frozen):
     """What the shapes of these filesystems share: bytes of a sector, and in sectors the whole and a cluster."""
 
     sector_size: int
@@ -51,8 +50,7 @@ _MOST_AT_ONCE = 1 << 24  # entries: a table of 64 MiB
 _MOST_CHECKED = 1 << 28  # clusters of a volume whose files are followed; only what is in use takes memory
 
 
-@dataclass(frozen=True, kw_only=True)
-class PortableOptions(OwnedOptions):
+class PortableOptions(OwnedOptions, kw_only=True):
     """What fat32 and exfat are made with; owner and mode go into the mount, as files of theirs have none."""
 
     unit: int | None = None

@@ -6,7 +6,6 @@ The cluster heap starts on a multiple of 1 MiB, or of the storage's chunk, where
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -32,6 +31,7 @@ from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
+from narvet.ground.values import Frozen
 
 LEAST = 2 * MIB
 MOST = 64 * TIB
@@ -41,8 +41,7 @@ _CLUSTERS = ((256 * MIB, 4 * KIB), (32 * GIB, 32 * KIB), (16 * TIB, 128 * KIB), 
 _EXTENDED = 0xAA550000
 
 
-@dataclass(frozen=True, kw_only=True)
-class ExfatOptions(PortableOptions):
+class ExfatOptions(PortableOptions, kw_only=True):
     """Options of exFAT."""
 
     def plan(self, size: int) -> NewExfat:
@@ -61,8 +60,7 @@ class ExfatOptions(PortableOptions):
         return (LEAST, 64 * MIB, *(upto + 1 for upto, _ in _CLUSTERS[:-1]), MOST)
 
 
-@dataclass(frozen=True)
-class NewExfat:
+class NewExfat(Frozen):
     """An exFAT that is to be made in `size` bytes."""
 
     size: int

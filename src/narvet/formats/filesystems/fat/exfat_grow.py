@@ -5,8 +5,6 @@ exFAT File System Specification, revision 1.00, sections 3 (boot region), 4 (tab
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -51,12 +49,12 @@ from narvet.formats.filesystems.upcase import UNITS
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
 from narvet.ground.units import MIB, Cluster, show_both
+from narvet.ground.values import Frozen, replace
 
 _IN_A_ROW = 2  # of a stream's flags
 
 
-@dataclass(frozen=True)
-class GrownExfat:
+class GrownExfat(Frozen):
     """An exFAT before and after; the clusters in `shift` give way to the table."""
 
     before: FilesystemState

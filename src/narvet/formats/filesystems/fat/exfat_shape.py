@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from functools import cache
 
 from narvet.formats.filesystems.fat import common
@@ -74,7 +73,6 @@ class LabelEntry(Record, title="exfat volume label entry", size=32):
     reserved: bytes = raw(24, 8, "", "")
 
 
-@dataclass(frozen=True)
 class Shape(ClusterShape):
     """The sizes of one exFAT: in sectors, where its parts start; in clusters, what it holds."""
 

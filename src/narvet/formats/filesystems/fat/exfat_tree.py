@@ -6,12 +6,12 @@ exFAT File System Specification, revision 1.00, sections 6 and 7.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 from narvet.formats.filesystems.fat.clusters import Chains, Folder, Item
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.records import Record, cluster32, u8, u16, u32, u64
 from narvet.ground.units import Cluster
+from narvet.ground.values import replace
 
 ENTRY = 32
 _FILE, _STREAM, _VENDOR = 0x85, 0xC0, 0xE1

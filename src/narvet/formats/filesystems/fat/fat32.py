@@ -7,7 +7,6 @@ Long names and everything else in folders is the guest's; here are the boot sect
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from narvet.block.contract import BlockDevice
@@ -32,6 +31,7 @@ from narvet.formats.filesystems.trees import FileTree
 from narvet.ground.extents import Extent
 from narvet.ground.findings import Place
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside
+from narvet.ground.values import Frozen
 
 LEAST = 33 * MIB
 LARGEST = 2 * TIB - 512
@@ -42,8 +42,7 @@ _CLUSTERS = ((260 * MIB, 512), (8 * GIB, 4 * KIB), (16 * GIB, 8 * KIB), (32 * GI
 _FORBIDDEN = frozenset('"*+,./:;<=>?[\\]|')
 
 
-@dataclass(frozen=True, kw_only=True)
-class Fat32Options(PortableOptions):
+class Fat32Options(PortableOptions, kw_only=True):
     """Options of FAT32."""
 
     def plan(self, size: int) -> NewFat32:
@@ -69,8 +68,7 @@ class Fat32Options(PortableOptions):
         return (LEAST, 2 * LEAST, *(upto + 1 for upto, _ in _CLUSTERS[:-1]), 512 * MIB, LARGEST)
 
 
-@dataclass(frozen=True)
-class NewFat32:
+class NewFat32(Frozen):
     """A FAT32 that is to be made in `size` bytes."""
 
     size: int

@@ -6,8 +6,6 @@ from the first clusters, which move; what is left over of them goes to the reser
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 
 from narvet.block.contract import BlockDevice
@@ -39,14 +37,14 @@ from narvet.formats.filesystems.fat.shift import (
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
 from narvet.ground.units import MIB, Cluster, show_both
+from narvet.ground.values import Frozen, replace
 
 _MOST_RESERVED = 0xFFFF
 _UNKNOWN = 0xFFFFFFFF
 _LONG_NAME, _FOLDER, _DELETED, _DOT = 0x0F, 0x10, 0xE5, 0x2E
 
 
-@dataclass(frozen=True)
-class GrownFat32:
+class GrownFat32(Frozen):
     """A FAT32 before and after; the clusters in `shift` give way to the tables."""
 
     before: FilesystemState

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,6 +30,7 @@ from narvet.ground.extents import Extent
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import filesystems as rules
 from narvet.ground.units import Cluster
+from narvet.ground.values import replace
 
 _NOT_ALIKE = 0x80  # ext_flags: only one of the tables is kept
 

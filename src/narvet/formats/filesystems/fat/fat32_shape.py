@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from narvet.formats.filesystems.fat import common
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER, ClusterShape
 from narvet.ground.records import Record, cluster32, raw, u8, u16, u32
@@ -83,7 +81,6 @@ class DirEntry(Record, title="fat32 directory entry", size=32):
     file_size: int = u32(28, "bytes", "")
 
 
-@dataclass(frozen=True)
 class Shape(ClusterShape):
     """The sizes of one FAT32: in sectors, what is reserved and one table; and how many tables there are."""
 

@@ -6,7 +6,6 @@ FAT: General Overview of On-Disk Format, 1.03, and exFAT File System Specificati
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, cast
 
@@ -24,6 +23,7 @@ from narvet.formats.filesystems.upcase import upcased
 from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError
 from narvet.ground.units import Cluster
+from narvet.ground.values import Frozen
 
 _ENTRY = 32
 _FOLDER, _LABEL, _LONG_NAME = 0x10, 0x08, 0x0F
@@ -67,8 +67,7 @@ class StoredTable:
         return self._pages[number]
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Frozen):
     """Where a file lies: its first cluster, whether its clusters lie in a row, and the bytes that were written."""
 
     first: int

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import CannotChangeError
@@ -15,6 +14,7 @@ from narvet.formats.filesystems.fat.fat32_shape import NO_LABEL, VOLUME_LABEL, B
 from narvet.formats.filesystems.fat.fat32_shape import shape_of as fat32_shape
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB
+from narvet.ground.values import replace
 
 _ENTRY = 32
 _LABEL, _NO_LABEL = 0x83, 0x03

@@ -7,7 +7,6 @@ and every entry of a folder that names a cluster, get the new numbers.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -18,13 +17,13 @@ from narvet.formats.filesystems.contract import CannotChangeError
 from narvet.formats.filesystems.fat.common import FIRST_CLUSTER
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB, Cluster, align_up
+from narvet.ground.values import Frozen
 
 _STEP = 1 << 18  # entries of a table at once
 MOST_CLUSTERS = 1 << 27  # of a volume that is made larger: its table is held in memory
 
 
-@dataclass(frozen=True)
-class Shift:
+class Shift(Frozen):
     """How clusters are numbered anew: the first `moved` of `before` clusters go to the end, the others come forward."""
 
     moved: int

@@ -24,8 +24,6 @@ from narvet.ground.findings import Place
 class NewNtfs(PlannedNtfs):
     """One that can be written; the writer is loaded when there is something to write."""
 
-    __slots__ = ()
-
     def write(self, device: BlockDevice) -> None:
         """Write it to a device that reads as zeros."""
         from narvet.formats.filesystems.ntfs.write import write
@@ -55,8 +53,6 @@ class Shrunk(PlannedShrinking):
 
 class _Options(NtfsOptions):
     """Its options, and what comes of them."""
-
-    __slots__ = ()
 
     def plan(self, size: int) -> NewNtfs:
         """Return one in `size` bytes; UnfitError if it cannot be made."""

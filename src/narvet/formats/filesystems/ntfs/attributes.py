@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.ground.errors import BugError
 from narvet.ground.units import align_up
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Attribute:
+class Attribute(Frozen):
     """An attribute to be put into a record: resident if it has a `value`, else in clusters from `start` on.
 
     Without a start it is a hole. Sizes are bytes; `allocated` whole clusters.

@@ -9,7 +9,6 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from uuid import UUID
 
 import numpy as np
@@ -47,6 +46,7 @@ from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import runs_of_set
 from narvet.ground.findings import image_place
 from narvet.ground.units import Cluster, align_up
+from narvet.ground.values import replace
 
 _SINCE_1601 = 11_644_473_600
 _FIRST_OF_USERS = 64  # records below are the system's own, or kept for what it makes later

@@ -7,7 +7,6 @@ more runs than its first record holds, what needs all of them is left out.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +28,7 @@ from narvet.formats.filesystems.ntfs.parse import (
 from narvet.formats.filesystems.ntfs.security import MIRROR, descriptor_hash
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import joined_runs
+from narvet.ground.values import Draft, field
 
 MOST_RECORDS = 1 << 16
 _MIRRORED = 4
@@ -36,8 +36,7 @@ _UPCASE_SIZE = 128 << 10
 _LARGEST_RIGHTS = 16 << 20  # of $SDS that is looked at
 
 
-@dataclass
-class _Seen:
+class _Seen(Draft):
     """What walking the records brings together."""
 
     runs: list[tuple[int, int]] = field(default_factory=list)

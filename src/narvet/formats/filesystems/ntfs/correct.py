@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -18,6 +17,7 @@ from narvet.formats.filesystems.ntfs.tree import files_of
 from narvet.formats.filesystems.trees import mount_at, walked
 from narvet.ground.errors import ImageError
 from narvet.ground.findings import image_place
+from narvet.ground.values import replace
 
 _VOLUME = re.compile(r"\\\?\?\\Volume\{([0-9a-f-]{36})\}\\", re.IGNORECASE)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.formats.filesystems.contract import CannotChangeError
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import protected
@@ -11,6 +9,7 @@ from narvet.formats.filesystems.ntfs.parse import Volume, one_of, system_file, u
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.units import align_up
+from narvet.ground.values import replace
 
 BY_GUEST = "let its guest do it"
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.ntfs.grow import PlannedGrowth
 from narvet.formats.filesystems.ntfs.parse import Volume, content, volume_of
 from narvet.formats.filesystems.ntfs.resize import Resizer, Runs
 from narvet.ground.errors import ImageError
 from narvet.ground.units import Cluster, align_up
+from narvet.ground.values import replace
 
 _CHUNK = 1 << 20
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs import security
@@ -15,6 +14,7 @@ from narvet.formats.filesystems.ntfs.geometry import PlannedNtfs, index_name
 from narvet.formats.filesystems.ntfs.indexes import attributes as index
 from narvet.formats.filesystems.upcase import upcased
 from narvet.ground.sids import WELL_KNOWN, sid_bytes
+from narvet.ground.values import Frozen, replace
 
 _SINCE_1601 = 11_644_473_600  # seconds to 1970
 _NO_ATTRIBUTE = 0x0  # what an index whose keys are no attributes is of
@@ -23,8 +23,7 @@ _SHORT = re.compile(r"[A-Za-z0-9_-]{1,8}(\.[A-Za-z0-9_-]{1,3})?")
 _LAST_KEPT, _LAST_FIXED = 15, 23  # records that stand for later versions, and those that only the table itself gets
 
 
-@dataclass(frozen=True)
-class File:
+class File(Frozen):
     """One of the files; `size` and `allocated` are bytes that its name tells of its data.
 
     `about` are its own attributes as flags, `kind` those that its name has besides, `rights` the number of its security
@@ -54,8 +53,7 @@ class File:
         return self.number | self.sequence << 48
 
 
-@dataclass(frozen=True)
-class Files:
+class Files(Frozen):
     """All files by number, and by the name of their place the entries of indexes that have blocks."""
 
     by_number: Mapping[int, File]

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable
-from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.formats.filesystems.contract import Folder, UnfitError
@@ -17,6 +16,7 @@ from narvet.formats.filesystems.ntfs.indexes import nodes
 from narvet.formats.filesystems.ntfs.options import NtfsOptions
 from narvet.formats.filesystems.upcase import upcased
 from narvet.ground.units import align_up
+from narvet.ground.values import Frozen
 
 FIRST = 64  # records below are the system's own, or kept for what it makes later
 MOST = 4096
@@ -25,8 +25,7 @@ _ROOM_IN_RECORD = 1024 - 56 - 96 - 24 - 32 - 16 - 24 - 8  # for name and entries
 _REPARSE_ENTRY = 32
 
 
-@dataclass(frozen=True)
-class Planned:
+class Planned(Frozen):
     """A folder with its record, that of the folder it lies in, the names in it and the volume mounted there."""
 
     record: int

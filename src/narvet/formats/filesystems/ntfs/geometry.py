@@ -6,7 +6,6 @@ all that is free behind it can be its zone. The mirror lies in the middle of the
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TypeVar
 
@@ -18,6 +17,7 @@ from narvet.formats.filesystems.ntfs.records import INDEX_BLOCK, ROOT
 from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import BugError
 from narvet.ground.units import GIB, KIB, MIB, TIB, Cluster, align_up, outside, show_both
+from narvet.ground.values import Frozen
 
 UNITS = tuple(512 << shift for shift in range(13))
 MOST_CLUSTERS = (1 << 32) - 1
@@ -35,8 +35,7 @@ _OF_MEDIA = 64 * KIB
 _MEDIA_FROM = 4 * GIB
 
 
-@dataclass(frozen=True)
-class PlannedNtfs:
+class PlannedNtfs(Frozen, dict=True):
     """An NTFS that is to be made in `size` bytes; places are clusters."""
 
     size: int

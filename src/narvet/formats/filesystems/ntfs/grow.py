@@ -5,7 +5,6 @@ The map of clusters grows in the clusters that it has, or moves behind the old e
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, refuse_unknown
@@ -13,12 +12,12 @@ from narvet.formats.filesystems.ntfs.geometry import MOST_CLUSTERS
 from narvet.formats.filesystems.ntfs.options import LEAST, MOST
 from narvet.formats.filesystems.ntfs.shape import Account, Shape
 from narvet.ground.units import KIB, show_both
+from narvet.ground.values import Frozen, replace
 
 UNDERSTOOD = frozenset({"version 3.0", "version 3.1"})
 
 
-@dataclass(frozen=True)
-class PlannedGrowth:
+class PlannedGrowth(Frozen):
     """An NTFS before and after; `map_moves` is whether its map of clusters gets a new place."""
 
     before: FilesystemState

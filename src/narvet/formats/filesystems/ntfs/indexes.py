@@ -6,11 +6,11 @@ What fits lies in the root, in the file's own record. More goes into blocks of 4
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 from narvet.formats.filesystems.ntfs import records as r
 from narvet.formats.filesystems.ntfs.attributes import Attribute, protected
 from narvet.ground.units import align_up
+from narvet.ground.values import Frozen, replace
 
 _USA = r.IndexBlock.size + r.IndexHeader.size
 _FIRST = align_up(_USA + 2 * (r.INDEX_BLOCK // r.STRIDE + 1), 8)
@@ -18,8 +18,7 @@ _LEAF_END, _INNER_END = r.IndexEntry.size, r.IndexEntry.size + 8
 _NODE_NUMBER = 8  # bytes that an entry with a block below takes more
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(Frozen):
     """A block: the positions of its entries, and the numbers of the blocks below, one more than entries, or none."""
 
     entries: tuple[int, ...]

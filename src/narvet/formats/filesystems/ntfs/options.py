@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.formats.filesystems.contract import Folder, OwnedOptions, owner_mount_options
@@ -12,8 +11,7 @@ LEAST = 8 * MIB
 MOST = 64 * TIB - 64 * KIB
 
 
-@dataclass(frozen=True, kw_only=True)
-class NtfsOptions(OwnedOptions):
+class NtfsOptions(OwnedOptions, kw_only=True):
     """Options of NTFS: rights of Windows accounts, and volumes mounted in its folders.
 
     Owner and mode go into the mount of a Linux guest, as NTFS keeps only the rights of Windows accounts.

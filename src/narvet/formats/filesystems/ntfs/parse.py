@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from itertools import islice
 
 from narvet.block.contract import BlockDevice
@@ -15,6 +14,7 @@ from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
 from narvet.ground.units import Cluster
+from narvet.ground.values import Frozen
 
 MOST_RUNS = 1 << 16  # of one attribute
 MOST_BLOCKS = 1 << 14  # of one index, 64 MiB
@@ -22,8 +22,7 @@ _MOST_RECORD = 1 << 16
 _LARGEST_UNIT = 8  # as a power of two; Windows writes 4
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """An NTFS on a device: its shape and its boot sector."""
 
     device: BlockDevice
@@ -31,8 +30,7 @@ class Volume:
     shape: Shape
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Frozen):
     """An attribute as found: its `value` if it is resident, else its runs, which start at cluster `lowest` of it.
 
     What lies behind `initialized` bytes of it reads as zeros. `unit` is the clusters that are compressed together.

@@ -7,7 +7,6 @@ their numbers, so that nothing else leads elsewhere.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,6 +34,7 @@ from narvet.ground.free_runs import FreeRuns
 from narvet.ground.meter import copied
 from narvet.ground.offers import offers
 from narvet.ground.units import Cluster
+from narvet.ground.values import replace
 
 _LIST = 0x20  # an attribute that says which other records hold attributes
 _FIRST_RECORDS = 32  # which every reader takes to lie in a row

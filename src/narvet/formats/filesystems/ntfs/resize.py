@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,6 +16,7 @@ from narvet.formats.filesystems.ntfs.parse import Found, Volume, content, one_of
 from narvet.formats.filesystems.ntfs.shape import Shape
 from narvet.ground.errors import ImageError
 from narvet.ground.units import Cluster
+from narvet.ground.values import Frozen, replace
 
 _LIST = 0x20  # an attribute that says which other records hold attributes
 _CHUNK = 1 << 20
@@ -24,8 +24,7 @@ _CHUNK = 1 << 20
 Runs = tuple[tuple[Cluster | None, int], ...]
 
 
-@dataclass(frozen=True)
-class Sizes:
+class Sizes(Frozen):
     """What becomes of an attribute: its runs and its sizes, in bytes; None leaves what was initialised."""
 
     runs: Runs

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from narvet.ground.units import Cluster
+from narvet.ground.values import Frozen
 
 
-@dataclass(frozen=True)
-class Shape:
+class Shape(Frozen):
     """The sizes of one NTFS, in bytes but for `sectors`, which leave out the copy of the first one behind them."""
 
     sector_size: int
@@ -52,8 +50,7 @@ class Shape:
         return -(-self.clusters // 64) * 8
 
 
-@dataclass(frozen=True)
-class Account:
+class Account(Frozen):
     """What another size needs to know besides: the clusters that the map of clusters has.
 
     `least` is the fewest clusters that the volume can have as its files lie, None if that was not looked at.

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.ntfs.maps import map_pieces
@@ -14,6 +12,7 @@ from narvet.formats.filesystems.ntfs.shape import Account
 from narvet.formats.filesystems.ntfs.shrink import PlannedShrinking
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import runs_of_set
+from narvet.ground.values import replace
 
 
 def reached(device: BlockDevice, state: FilesystemState) -> FilesystemState:

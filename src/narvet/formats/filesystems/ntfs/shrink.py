@@ -5,7 +5,6 @@ The map of clusters keeps the clusters that it has; only its end moves.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, cannot_shrink, refuse_unknown
@@ -13,10 +12,10 @@ from narvet.formats.filesystems.ntfs.grow import UNDERSTOOD
 from narvet.formats.filesystems.ntfs.options import LEAST
 from narvet.formats.filesystems.ntfs.shape import Account, Shape
 from narvet.ground.units import KIB
+from narvet.ground.values import Frozen, replace
 
 
-@dataclass(frozen=True)
-class PlannedShrinking:
+class PlannedShrinking(Frozen):
     """An NTFS before and after; `moves` is whether what it keeps behind its new end is moved before that."""
 
     before: FilesystemState

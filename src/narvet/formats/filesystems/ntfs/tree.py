@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import cast
 
@@ -20,6 +19,7 @@ from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.extents import Extent
 from narvet.ground.units import Cluster
+from narvet.ground.values import Frozen, replace
 
 _SINCE_1601 = 11_644_473_600  # seconds to 1970
 _SYMBOLIC_LINK = 0xA000000C
@@ -30,8 +30,7 @@ _MOST_RECORDS = 1 << 12  # of one file
 _LINK_HEAD = {MOUNT_POINT: 16, _SYMBOLIC_LINK: 20}
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Frozen):
     """A file's attributes, with the parts of each put together."""
 
     number: int

@@ -24,8 +24,6 @@ from narvet.ground.units import show_both
 class NewXfs(PlannedXfs):
     """One that can be written; the writer is loaded when there is something to write."""
 
-    __slots__ = ()
-
     def write(self, device: BlockDevice) -> None:
         """Write it to a device that reads as zeros."""
         from narvet.formats.filesystems.xfs.write import write
@@ -45,8 +43,6 @@ class Grown(PlannedGrowth):
 
 class _Options(XfsOptions):
     """Its options, and what comes of them."""
-
-    __slots__ = ()
 
     def plan(self, size: int) -> NewXfs:
         """Return one in `size` bytes; UnfitError if it cannot be made."""

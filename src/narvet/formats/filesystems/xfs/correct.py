@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import FilesystemState
 from narvet.formats.filesystems.xfs import records as r
@@ -11,6 +9,7 @@ from narvet.formats.filesystems.xfs.groups import sealed
 from narvet.formats.filesystems.xfs.read import root_place
 from narvet.formats.filesystems.xfs.trees import sound
 from narvet.formats.filesystems.xfs.volume import Volume, volume_of
+from narvet.ground.values import replace
 
 _PERMISSIONS = 0o7777
 

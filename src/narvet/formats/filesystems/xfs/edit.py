@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.formats.filesystems.contract import CannotChangeError, refuse_unknown
@@ -24,6 +23,7 @@ from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
 from narvet.ground.findings import image_place
+from narvet.ground.values import replace
 
 _BY_GUEST = "let its guest do it"
 _FOLDER, _FILE = 0o040000, 0o100000

@@ -6,8 +6,6 @@ them need another block, that comes from the group's own list of blocks for its 
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from narvet.block.contract import BlockDevice
@@ -19,6 +17,7 @@ from narvet.formats.filesystems.xfs.rebuild import FreeList, placed, write_tree
 from narvet.formats.filesystems.xfs.trees import BY_BLOCK, BY_COUNT, Group, blocks_of, records_of, sound
 from narvet.formats.filesystems.xfs.volume import Volume, volume_of
 from narvet.ground.errors import ImageError
+from narvet.ground.values import replace
 
 
 def enlarge(device: BlockDevice, grown: PlannedGrowth) -> None:

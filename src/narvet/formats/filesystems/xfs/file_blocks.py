@@ -7,7 +7,6 @@ Extents", for version 5: every such block has a checksum.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -17,6 +16,7 @@ from narvet.formats.filesystems.xfs import records as r
 from narvet.ground.budget import spend
 from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen
 
 IN_INODE, IN_EXTENTS, IN_TREE = 1, 2, 3  # di_format
 BIGTIME, NREXT64 = 0x8, 0x10  # di_flags2
@@ -32,8 +32,7 @@ _ATTRIBUTE_MAGICS, _REMOTE_MAGIC = (0x3BEE, 0x3EBE), b"XARM"
 _LINK_MAGIC = b"XSLM"
 
 
-@dataclass(frozen=True)
-class Files:
+class Files(Frozen):
     """What is needed of a filesystem to follow its files: bytes of a block and of a folder's block, and its groups."""
 
     device: BlockDevice

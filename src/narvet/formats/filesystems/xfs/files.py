@@ -9,7 +9,6 @@ from __future__ import annotations
 import struct
 from bisect import bisect_right
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import cast
 
 from narvet.block.contract import BlockDevice
@@ -23,6 +22,7 @@ from narvet.formats.filesystems.xfs.volume import Volume, volume_of
 from narvet.ground.budget import spend
 from narvet.ground.errors import ImageError
 from narvet.ground.extents import Extent
+from narvet.ground.values import Frozen
 
 _KINDS = {0o4: Kind.FOLDER, 0o10: Kind.FILE, 0o12: Kind.LINK}
 _BIGTIME_EPOCH = 1 << 31  # seconds before 1970 at which its times start
@@ -36,8 +36,7 @@ _MOST_BLOCKS = 1 << 12  # of an extent of attributes, which take 64 KiB each at 
 _MOST_KNOWN = 64
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Frozen):
     """An inode: its number, its fields, all of its bytes, and what of those its content and its attributes take."""
 
     number: int

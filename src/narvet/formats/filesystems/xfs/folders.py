@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import NamedTuple
 from uuid import UUID
 
 from narvet.ground.checksums import crc32c
+from narvet.ground.values import Frozen
 
 LEAF_SPACE, FREE_SPACE = 1 << 35, 1 << 36  # bytes into a folder from which its leaves and its free indexes lie
 _DATA_HEAD, _DA_HEAD = 64, 64
@@ -32,8 +32,7 @@ class Name(NamedTuple):
     name: bytes
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(Frozen):
     """How a filesystem keeps folders: bytes of a folder's block and of its own, whether entries tell kinds, its id."""
 
     block: int
@@ -42,8 +41,7 @@ class Form:
     uuid: UUID
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(Frozen):
     """A block of a folder: the byte of the folder it starts at, its content, and where its place and checksum are."""
 
     offset: int

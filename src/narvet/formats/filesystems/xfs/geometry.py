@@ -9,7 +9,6 @@ Departures from the plainest layout, and why:
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import TypeVar
 
@@ -18,6 +17,7 @@ from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP, 
 from narvet.formats.filesystems.xfs.shape import SET_ASIDE, Shape, hidden_blocks, kept_back
 from narvet.ground.errors import BugError
 from narvet.ground.units import GIB, KIB, MIB, TIB, align_up, outside, show_both
+from narvet.ground.values import Frozen, replace
 
 UNITS = (KIB, 2 * KIB, 4 * KIB)
 FULL_FROM = 300 * MIB
@@ -29,8 +29,7 @@ LOG_MOST = 2 * GIB - 64 * MIB  # the kernel takes less than 2 GiB,
 LOG_MOST_BLOCKS = 1 << 20  # and no more blocks than these
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedXfs:
+class PlannedXfs(Frozen):
     """An XFS that is to be made in `size` bytes."""
 
     size: int

@@ -5,7 +5,6 @@ The last allocation group becomes as long as the others, then groups are added, 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from narvet.formats.filesystems.contract import CannotChangeError, FilesystemState, refuse_unknown
@@ -14,12 +13,12 @@ from narvet.formats.filesystems.xfs.groups import first_free
 from narvet.formats.filesystems.xfs.options import LEAST, MOST, SMALLEST_GROUP
 from narvet.formats.filesystems.xfs.shape import Account, Shape, Used, hidden_in
 from narvet.ground.units import KIB, show_both
+from narvet.ground.values import Frozen, replace
 
 MOST_GROUPS = 1 << 12  # a mount reads the headers of each
 
 
-@dataclass(frozen=True)
-class PlannedGrowth:
+class PlannedGrowth(Frozen):
     """An XFS before and after."""
 
     before: FilesystemState

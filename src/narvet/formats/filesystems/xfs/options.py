@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from narvet.formats.filesystems.contract import OwnedOptions
 from narvet.ground.units import MIB, TIB
 
@@ -12,8 +10,7 @@ MOST = 64 * TIB
 SMALLEST_GROUP = 16 * MIB
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class XfsOptions(OwnedOptions):
+class XfsOptions(OwnedOptions, kw_only=True):
     """Options of XFS: `journal` is the size of its log."""
 
     unit: int | None = None

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
@@ -20,6 +19,7 @@ from narvet.formats.filesystems.xfs.groups import sealed, tree_head
 from narvet.formats.filesystems.xfs.trees import OWNERS, Group, Kind, sound
 from narvet.formats.filesystems.xfs.volume import Volume
 from narvet.ground.errors import ImageError
+from narvet.ground.values import replace
 
 _OWNER_KEY = struct.Struct(">IQQ")
 

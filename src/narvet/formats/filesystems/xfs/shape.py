@@ -5,11 +5,11 @@ Nothing here grows with the number of groups but for one sum.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from narvet.formats.filesystems.xfs.records import RMAPBT
 from narvet.ground.units import align_up
+from narvet.ground.values import Frozen
 
 INODE_SIZE = 512  # bytes
 INODES_PER_CHUNK = 64
@@ -18,8 +18,7 @@ _RESERVE_SHARE, _RESERVE_MOST = 20, 8192  # of all blocks
 _SHORT_HEADER = 56
 
 
-@dataclass(frozen=True)
-class Shape:
+class Shape(Frozen):
     """The sizes of one XFS, planned or read. Counts are of blocks; sizes of block, sector and inode are bytes.
 
     The log is `log_blocks` from block `log_start` of group `log_group` on; without any it lies outside.
@@ -165,8 +164,7 @@ def kept_back(blocks: int, free: int) -> int:
     return max(min(blocks // _RESERVE_SHARE, _RESERVE_MOST, free), 0)
 
 
-@dataclass(frozen=True)
-class Account:
+class Account(Frozen):
     """What of the free blocks of a filesystem a guest shows, so far as it depends on its files. Counts are of blocks.
 
     `free` is what the superblock counts as free, `trees` the blocks of free space trees in it. `hidden` is what the

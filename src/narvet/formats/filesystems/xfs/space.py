@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -34,6 +33,7 @@ from narvet.formats.filesystems.xfs.trees import (
 from narvet.formats.filesystems.xfs.volume import Volume
 from narvet.ground.errors import ImageError, RefusedError
 from narvet.ground.extents import Extent
+from narvet.ground.values import Draft, field, replace
 
 _INODES_A_BIT = 4  # of a chunk's mask of holes
 _STAGED = 1 << 31  # of a run with a reference count: it waits to be copied to, and is no file's
@@ -41,8 +41,7 @@ _MOST_STEPS = 1 << 12
 _FULL = "its filesystem has no room left for this; make room in it, or enlarge it"
 
 
-@dataclass
-class _Group:
+class _Group(Draft):
     """A group: its headers and the records of its trees, as rows of numbers; `changed` are the trees to be written.
 
     `keeps` is how many blocks a kernel wants to find free in it, for its trees to grow.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,13 +12,13 @@ from narvet.formats.filesystems.xfs import records as r
 from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError
 from narvet.ground.records import Record
+from narvet.ground.values import Frozen
 
 MOST_LEVELS = 12
 MOST_BLOCKS = 1 << 16  # of a tree that are read; 17 million records
 
 
-@dataclass(frozen=True)
-class Group:
+class Group(Frozen):
     """What a group's trees need to be read: the group's number, first byte and blocks, and the filesystem's id."""
 
     number: int
@@ -29,8 +28,7 @@ class Group:
     uuid: Any
 
 
-@dataclass(frozen=True)
-class Kind:
+class Kind(Frozen):
     """A tree: its magic, its records, and the bytes of a key in its nodes."""
 
     name: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -13,14 +12,14 @@ from narvet.formats.filesystems.xfs.options import SMALLEST_GROUP
 from narvet.formats.filesystems.xfs.shape import Shape
 from narvet.formats.filesystems.xfs.trees import Group
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen
 
 MOST_GROUPS = 1 << 13  # some seconds; what was enlarged a thousandfold has more groups than any one made large
 _SECTORS = (512, 1024, 2048, 4096, 8192, 16384, 32768)
 _FULL = r.RMAPBT | r.REFLINK
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """An XFS on a device: its shape and its superblock."""
 
     device: BlockDevice

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -10,6 +9,7 @@ from narvet.formats.filesystems.xfs import records as r
 from narvet.formats.filesystems.xfs.geometry import PlannedXfs
 from narvet.formats.filesystems.xfs.groups import USED_INODES, group_bytes, sealed
 from narvet.formats.filesystems.xfs.shape import INODE_SIZE, INODES_PER_CHUNK, Shape
+from narvet.ground.values import replace
 
 _DIRECTORY, _FILE = 0o040000, 0o100000
 _IN_INODE, _EXTENTS = 1, 2

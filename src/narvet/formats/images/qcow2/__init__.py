@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.block.files import File, Files
@@ -32,6 +31,7 @@ from narvet.formats.images.qcow2.records import (
 )
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import KIB, MIB, TIB, align_up
+from narvet.ground.values import replace
 
 CLUSTER = 64 * KIB
 MOST = 64 * TIB

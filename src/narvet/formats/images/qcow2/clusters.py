@@ -7,7 +7,6 @@ then L2 tables, then the L1 table, and counts are lowered only when nothing poin
 from __future__ import annotations
 
 import zlib
-from dataclasses import replace
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from narvet.formats.images.qcow2.records import COMPRESSED, COPIED, OFFSET, READ
 from narvet.formats.images.spare import SpareRuns
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import align_up
+from narvet.ground.values import replace
 
 _LARGEST_TABLE = 8 << 20  # bytes: refcounts of 64 TiB in clusters of 4 KiB; hypervisors read no more
 _MOST_USERS = 0xFFFF

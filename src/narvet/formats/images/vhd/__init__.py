@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import PurePosixPath
 from uuid import UUID
 
@@ -35,6 +34,7 @@ from narvet.formats.images.vhd.records import (
 )
 from narvet.ground.errors import ImageError
 from narvet.ground.units import GIB, KIB, MIB, align_up
+from narvet.ground.values import replace
 
 MOST = 2040 * GIB
 BLOCK = 2 * MIB

@@ -5,13 +5,12 @@ The table of a dynamic image moves behind its blocks, as nothing tells what lies
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.files import File
 from narvet.formats.images.vhd import read_footer, read_header
 from narvet.formats.images.vhd.records import CHILD, FIXED, SECTOR, Footer, geometry, summed
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import align_up
+from narvet.ground.values import replace
 
 
 def enlarge(file: File, size: int, *, full: bool) -> None:

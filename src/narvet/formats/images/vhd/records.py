@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from uuid import UUID
 
 from narvet.ground.records import Record, raw, u8, u16, u32, u64, uuid
+from narvet.ground.values import replace
 
 SECTOR = 512
 FIXED, DYNAMIC, CHILD = 2, 3, 4

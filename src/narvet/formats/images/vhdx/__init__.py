@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from uuid import UUID
 
 from narvet.block.contract import BlockDevice
@@ -23,6 +22,7 @@ from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.ids import derive
 from narvet.ground.units import KIB, MIB, TIB, align_up
+from narvet.ground.values import Frozen, replace
 
 MOST = 64 * TIB
 PHYSICAL_SECTOR = 4096
@@ -35,8 +35,7 @@ _LONGEST_ITEM = MIB
 _KEYS = ("relative_path", "absolute_win32_path", "volume_path")
 
 
-@dataclass(frozen=True)
-class _Image:
+class _Image(Frozen):
     """What the head of an image says, every value checked."""
 
     header: r.Header

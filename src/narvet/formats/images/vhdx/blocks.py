@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from uuid import UUID
 
 import numpy as np
@@ -27,6 +26,7 @@ from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError
 from narvet.ground.ids import derive
 from narvet.ground.units import MIB, align_up
+from narvet.ground.values import replace
 
 _OFFSET = np.uint64(0xFFFFFFFFFFF00000)
 

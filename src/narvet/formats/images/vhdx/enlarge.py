@@ -5,13 +5,12 @@ What is not understood of regions and metadata stays as it is, byte for byte.
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from narvet.block.files import File
 from narvet.formats.images.vhdx import records as r
 from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB, align_up
+from narvet.ground.values import replace
 
 
 def enlarge(file: File, size: int, bat_length: int) -> int:

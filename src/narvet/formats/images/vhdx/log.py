@@ -6,7 +6,6 @@ crash at any moment leaves the old table or the new one. Reading replays into me
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from uuid import UUID
 
 import numpy as np
@@ -16,13 +15,13 @@ from narvet.formats.images.vhdx.records import DataSector, Descriptor, Header, L
 from narvet.ground.checksums import crc32c
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import KIB, align_up
+from narvet.ground.values import Frozen, replace
 
 SECTOR = 4 * KIB
 LARGEST_LOG = 64 << 20  # bytes; makers use 1 MiB, and a log is read whole
 
 
-@dataclass(frozen=True)
-class _Entry:
+class _Entry(Frozen):
     header: LogEntryHeader
     changes: tuple[tuple[int, bytes], ...]
 

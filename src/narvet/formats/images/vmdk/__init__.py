@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from functools import partial
 
 from narvet.block.contract import BlockDevice
@@ -22,6 +21,7 @@ from narvet.formats.images.vmdk.records import COMPRESSED, ENTRIES, MAGIC, SECTO
 from narvet.ground.checksums import crc32
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import GIB, KIB, align_up
+from narvet.ground.values import replace
 
 MOST = 2047 * GIB
 

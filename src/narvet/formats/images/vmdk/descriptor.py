@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from narvet.formats.images.contract import ImageSpec
 from narvet.formats.images.vmdk.records import DESCRIPTOR_SECTORS, SECTOR
 from narvet.ground.checksums import crc32
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import GIB
+from narvet.ground.values import Frozen
 
 HEAD = "# Disk DescriptorFile"
 LARGEST = 64 << 10  # bytes; a thousand pieces take half of it
@@ -22,8 +22,7 @@ _EXTENT = re.compile(
 )
 
 
-@dataclass(frozen=True)
-class ExtentLine:
+class ExtentLine(Frozen):
     """One extent: `sectors` of 512 bytes, of a kind (SPARSE, FLAT, ZERO, ...), from `offset` sectors on in a file."""
 
     sectors: int
@@ -32,8 +31,7 @@ class ExtentLine:
     offset: int
 
 
-@dataclass(frozen=True)
-class Descriptor:
+class Descriptor(Frozen):
     """What a descriptor says; `values` has its keys in small letters."""
 
     values: dict[str, str]

@@ -6,7 +6,6 @@ A longer grain directory moves behind the grains, with the tables that are new; 
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from narvet.formats.images.vmdk.pieces import held_by, own_names, usable
 from narvet.formats.images.vmdk.records import COMPRESSED, REDUNDANT, SECTOR, SparseHeader
 from narvet.ground.errors import ImageError, UnsupportedError
 from narvet.ground.units import align_up
+from narvet.ground.values import replace
 
 
 def enlarge_sparse(file: File, size: int, *, full: bool) -> None:

@@ -10,7 +10,6 @@ import zlib
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import replace
 
 from narvet.block.contract import BlockDevice
 from narvet.block.files import File, Files
@@ -33,6 +32,7 @@ from narvet.formats.images.vmdk.records import (
     SparseHeader,
 )
 from narvet.ground.units import align_up
+from narvet.ground.values import replace
 
 _FIRST = 128  # sectors before the first grain
 _TABLE, _DIRECTORY, _FOOTER = 1, 2, 3
