@@ -14,7 +14,7 @@ from tests.program import run
 from tests.real.kernel import mounted
 
 PACKAGES = (
-    "annotated_types", "click", "crc32c", "markdown_it", "mdurl", "narvet", "numpy", "pydantic", "pydantic_core", "pygments",
+    "annotated_types", "click", "crc32c", "markdown_it", "mdurl", "msgspec", "narvet", "numpy", "pydantic", "pydantic_core", "pygments",
     "rich", "tomli", "tomlkit", "typing_extensions", "typing_inspection",
 )  # fmt: skip
 _NOT_NEEDED = shutil.ignore_patterns(

@@ -190,7 +190,7 @@ def run() -> None:
     """Run the program. Where standard output is closed early, it stops quietly, with status 0."""
     # Other packages' code has no place here, and looking for it takes time.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    gc.set_threshold(50_000, 20, 20)  # large sheets are many small values that all stay: nothing to look for among them
+    gc.set_threshold(200_000, 20, 20)  # a large sheet is many small values that all stay: nothing is found there
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")

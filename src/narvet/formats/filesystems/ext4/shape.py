@@ -57,12 +57,12 @@ class Shape:
         """Bytes of what is free that ordinary users cannot fill: the superuser's, and those that the kernel keeps."""
         return (self.superuser_blocks + self.kernel_blocks) * self.block_size
 
-    @property
+    @cached_property
     def total(self) -> int:
         """Bytes that statvfs counts."""
         return max(self.block_count - self.overhead_blocks, 0) * self.block_size
 
-    @property
+    @cached_property
     def group_count(self) -> int:
         """Block groups; the last one may be shorter."""
         return -(-(self.block_count - self.first_data_block) // self.blocks_per_group)
@@ -99,7 +99,7 @@ class Shape:
         whole, part = divmod(max(self.group_count - border, 0), self.descriptors_per_block)
         return supers + early * (together + self.reserved_descriptor_blocks) + 3 * whole + min(part, 2)
 
-    @property
+    @cached_property
     def overhead_blocks(self) -> int:
         """Blocks that statvfs does not count, as the kernel works them out at every mount (ext4_calculate_overhead)."""
         if self.recorded_overhead and self.cluster_blocks > 1:
@@ -112,7 +112,7 @@ class Shape:
             return self.groups_with_base * self.cluster_blocks + tables + self.clustered(self.journal_blocks)
         return self.first_data_block + self.table_blocks + self.group_count * each + self.journal_blocks
 
-    @property
+    @cached_property
     def own_blocks(self) -> int:
         """Blocks in use when it is fresh that statvfs does count: root, lost+found, the map of what growth may use."""
         growth = 1 if self.reserved_descriptor_blocks else 0
@@ -126,7 +126,7 @@ class Shape:
         apart = sum(1 for group in self.copies if group % each not in (0, 1, each - 1))
         return 3 * whole + min(part, 2) + apart
 
-    @property
+    @cached_property
     def free_blocks(self) -> int:
         """Blocks free when it is fresh."""
         return self.block_count - self.overhead_blocks - self.own_blocks
