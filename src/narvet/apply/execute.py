@@ -1,8 +1,7 @@
 """Carrying steps out: in their order, several at once where they have nothing to do with one another, each recorded.
 
-A step waits for those before it that are about the same thing: the same disk, image or root, and for a guest's entries
-all that they mount. So images come first and entries last, on every host. What fails is told at the end, with what
-waited for it; the rest goes on.
+Images come first and entries last, on every host. What fails is told at the end, with what waited for it; the rest goes
+on.
 """
 
 from __future__ import annotations
@@ -11,16 +10,19 @@ import logging
 import os
 import queue
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from heapq import heappop, heappush
 from pathlib import Path
 from typing import Any
 
+from narvet.apply.order import about, order, reads
+from narvet.apply.places import EVERYTHING_HERE, Places
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import clear_folders, recover_all
 from narvet.fleet.claims import Run, claim, claimed, unclaim
 from narvet.fleet.engine import HERE, Engine, Here, Outcome, Then, all_of, engine
+from narvet.fleet.processes import sent
 from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.ground.errors import NarvetError, RefusedError, UnfinishedError, flat
@@ -28,15 +30,14 @@ from narvet.ground.offers import offers
 from narvet.ground.units import counted
 from narvet.ground.values import Draft, Frozen, field, replace
 from narvet.model.layout import Layout
-from narvet.model.moves import Announced, Asks, Ends, IsElsewhere, Lies, NeedsKeys, Step
+from narvet.model.moves import Announced, Asks, Brief, Ends, Lies, NeedsKeys, Step
 from narvet.observe.ledger import ledger_path, record
 from narvet.sheet.form import Sheet
 from narvet.sheet.hosts import THIS_MACHINE
-from narvet.sheet.resolved import ResolvedSheet
 
 _LOG = logging.getLogger("narvet.steps")
 _WORTH_PROCESSES = 24  # steps
-_WRITERS, _WRITERS_FLASH = 2, 8
+_TOGETHER = 8  # brief steps that are given to a process at once
 _MOST_TOLD = 12
 
 
@@ -80,52 +81,6 @@ def clear(folders: Sequence[str], roots: Sequence[str]) -> None:
     clear_folders(*(Path(os.path.realpath(root)) for root in roots if Path(root).is_file()))
 
 
-class Places(Frozen):
-    """Where steps are done: the hosts of disks and guests by name, and how many write to a store at once, by disk."""
-
-    disks: Mapping[str, str] = field(default_factory=dict)
-    guests: Mapping[str, str] = field(default_factory=dict)
-    stores: Mapping[str, str] = field(default_factory=dict)
-    writers: Mapping[str, int] = field(default_factory=dict)
-
-    def host(self, step: Step) -> str:
-        """Return the host that a step is done on, empty for this machine."""
-        if step.lies_in is Lies.ROOT:
-            return self.guests.get(step.guest, THIS_MACHINE)
-        if offers(step, IsElsewhere):
-            return step.host
-        name = str(getattr(step, "disk", ""))
-        return self.disks.get(name, THIS_MACHINE) if step.lies_in is Lies.STORE else THIS_MACHINE
-
-    def store(self, step: Step) -> str:
-        """Return the store that a step writes to, where there is one."""
-        return self.stores.get(str(getattr(step, "disk", "")), "") if step.lies_in is Lies.STORE else ""
-
-
-EVERYTHING_HERE = Places()
-
-
-def places_of(sheet: ResolvedSheet, left_over: Mapping[str, str] | None = None) -> Places:
-    """Return where the steps of a sheet are done; `left_over` are hosts of images whose disks it no longer has."""
-    hosts = {name: sheet.stores[disk.store].host or THIS_MACHINE for name, disk in sheet.disks.items()}
-    hosts |= left_over or {}
-    for name, disk in sheet.disks.items():
-        for part in disk.partitions:
-            if part.pool is not None:
-                hosts.setdefault(part.pool, hosts[name])
-    writers = {
-        name: form.writers or (_WRITERS_FLASH if form.flash else _WRITERS)
-        for name, form in sheet.stores.items()
-        if form.host or form.writers
-    }
-    return Places(
-        hosts,
-        {name: form.host or THIS_MACHINE for name, form in sheet.guests.items()},
-        {name: disk.store for name, disk in sheet.disks.items()},
-        writers,
-    )
-
-
 @runs_elsewhere
 def done(step: Step, run: Run | None = None) -> dict[str, object]:
     """Do a step, and return what the ledger keeps of it; what is trusted of images is looked up where it is done.
@@ -135,15 +90,28 @@ def done(step: Step, run: Run | None = None) -> dict[str, object]:
     Raises:
         RefusedError: another run has begun since, or the step is about something elsewhere.
     """
-    stay_inside(*(path for kind, path in _about(step) if kind == "path"))
+    stay_inside(*(path for kind, path in about(step) if kind == "path"))
     if not (offers(step, Asks) and step.question):  # what it reads is lent by another host then
-        stay_inside(*_reads(step))
+        stay_inside(*reads(step))
     trust = getattr(step, "trust", None)
     if trust is not None:
         settled: Any = step
         step = replace(settled, trust=trust.settled())
     with claimed(run):
         return step.apply()
+
+
+@runs_elsewhere
+def done_in_turn(steps: Sequence[Step], run: Run | None = None) -> tuple[Outcome, ...]:
+    """Do steps one after another, and return what each came to; none of them needs another."""
+
+    def outcome(step: Step) -> Outcome:
+        try:
+            return Outcome(done(step, run))
+        except Exception as error:
+            return Outcome(error=sent(error))
+
+    return tuple(map(outcome, steps))
 
 
 @contextmanager
@@ -205,7 +173,7 @@ OnNews = Callable[[str, HostNews], object]
 
 
 class _Work(Draft):
-    """Steps that are being done. Each has its number in their order."""
+    """Steps that are being done. Each has its number in their order; brief ones are begun several at a time."""
 
     sheet: Path
     todo: Sequence[Step]
@@ -214,7 +182,7 @@ class _Work(Draft):
     run: Run | None = None
     on_news: OnNews = lambda *_: None
     news: dict[str, HostNews] = field(default_factory=dict)
-    came: queue.SimpleQueue[tuple[int, Outcome]] = field(default_factory=queue.SimpleQueue)
+    came: queue.SimpleQueue[tuple[tuple[int, ...], Outcome]] = field(default_factory=queue.SimpleQueue)
     ready: dict[str, dict[str, list[int]]] = field(default_factory=lambda: defaultdict(dict))
     under_way: dict[str, int] = field(default_factory=lambda: defaultdict(int))
     writing: dict[tuple[str, str], int] = field(default_factory=lambda: defaultdict(int))
@@ -229,7 +197,7 @@ class _Work(Draft):
 
     def go(self) -> None:
         """Do them all."""
-        self.waits, self.waited_by = _order(self.todo)
+        self.waits, self.waited_by = order(self.todo)
         get_ready(self.todo)
         if len(self.todo) >= _WORTH_PROCESSES:
             for host, total in Counter(self.places.host(step) for step in self.todo).items():
@@ -240,13 +208,15 @@ class _Work(Draft):
         for host in list(self.ready):
             self._start(host)
         while self.finished < len(self.todo):
-            number, outcome = self.came.get()
-            if number in self.asking and outcome.error is None:
-                self._go_on(number, outcome.value)
-            elif number in self.answered and outcome.error is None:
-                self._end(number, outcome)
+            numbers, outcome = self.came.get()
+            if len(numbers) > 1:
+                self._take(numbers, outcome.value if outcome.error is None else [outcome] * len(numbers))
+            elif numbers[0] in self.asking and outcome.error is None:
+                self._go_on(numbers[0], outcome.value)
+            elif numbers[0] in self.answered and outcome.error is None:
+                self._end(numbers[0], outcome)
             else:
-                self._take(number, self.nearly.get(number, outcome) if outcome.error is None else outcome)
+                self._take(numbers, [self.nearly.get(numbers[0], outcome) if outcome.error is None else outcome])
         self._tell()
 
     def _where(self, number: int) -> tuple[str, str]:
@@ -260,42 +230,66 @@ class _Work(Draft):
 
     def _start(self, host: str) -> None:
         """Start what is ready on a host and may be under way at once, in order."""
-        while (number := self._next(host)) is not None:
-            store = self.places.store(self.todo[number])
-            heappop(self.ready[host][store])
-            self.writing[host, store] += 1
+        while numbers := self._next(host):
+            self.writing[self._where(numbers[0])] += 1
             self.under_way[host] += 1
             self._tell_of(host)
-            self._begin(number, _engine_for(self.todo[number], host), host)
+            if len(numbers) == 1:
+                self._begin(numbers[0], _engine_for(self.todo[numbers[0]], host), host)
+            else:
+                self._begin_several(numbers, host)
 
-    def _next(self, host: str) -> int | None:
-        """Return the first step that may be started on a host now."""
+    def _next(self, host: str) -> tuple[int, ...]:
+        """Take the first step that may be started on a host now, with others that are as brief; return them."""
         width = engine().width(host)
         if self.under_way[host] >= width:
-            return None
-        most = self.places.writers
+            return ()
+        bounds = self.places.writers
         ready = (
             waiting[0]
             for store, waiting in self.ready[host].items()
-            if waiting and (store not in most or self.writing[host, store] < most[store])
+            if waiting and (store not in bounds or self.writing[host, store] < bounds[store])
         )
         first = min(ready, default=None)
-        if first is not None and offers(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
-            return None  # what it asks for is not to wait until a process is free
-        return first
+        if first is None:
+            return ()
+        if offers(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
+            return ()  # what it asks for is not to wait until a process is free
+        waiting = self.ready[host][self.places.store(self.todo[first])]
+        most = min(_TOGETHER, len(waiting) // (2 * width)) if self._is_brief(first, host) else 1
+        numbers = [heappop(waiting)]
+        while len(numbers) < most and self._is_brief(waiting[0], host):
+            numbers.append(heappop(waiting))
+        return tuple(numbers)
+
+    def _is_brief(self, number: int, host: str) -> bool:
+        step = self.todo[number]
+        return offers(step, Brief) and step.is_brief and _engine_for(step, host) is engine()
 
     def _begin(self, number: int, own: Engine, host: str) -> None:
+        step = self._announced(number, host)
+        asked = step.question if offers(step, Asks) else None
+        if asked is None:
+            own.submit(host, done, (step, self.run), self._then(number))
+            return
+        self.asking.add(number)
+        engine().submit(asked.host, asked.call, (*asked.args, self.run), self._then(number))
+
+    def _begin_several(self, numbers: tuple[int, ...], host: str) -> None:
+        steps = tuple(self._announced(number, host) for number in numbers)
+        engine().submit(host, done_in_turn, (steps, self.run), self._then(*numbers))
+
+    def _announced(self, number: int, host: str) -> Step:
+        """Return a step that begins, once that is noted."""
         step = self.todo[number]
         _LOG.info("step %d of %d begins: %s: %s", number + 1, len(self.todo), step.touches, step.summary)
         if offers(step, Announced) and step.intent:
             record(ledger_path(self.sheet), step.touches, _on(host, step.intent))
-        asked = step.question if offers(step, Asks) else None
-        if asked is None:
-            own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
-            return
-        self.asking.add(number)
-        args = (*asked.args, self.run)
-        engine().submit(asked.host, asked.call, args, lambda outcome: self.came.put((number, outcome)))
+        return step
+
+    def _then(self, *numbers: int) -> Then:
+        """Return what takes an outcome of these steps, from whatever thread."""
+        return lambda outcome: self.came.put((numbers, outcome))
 
     def _go_on(self, number: int, answer: Any) -> None:
         """Do a step whose question was answered."""
@@ -304,30 +298,37 @@ class _Work(Draft):
         if offers(step, Asks):
             step = step.answered(answer)
             self.answered[number] = step
-        own = _engine_for(step, host)
-        own.submit(host, done, (step, self.run), lambda outcome: self.came.put((number, outcome)))
+        _engine_for(step, host).submit(host, done, (step, self.run), self._then(number))
 
     def _end(self, number: int, outcome: Outcome) -> None:
         """Do what a step that is done on its own host ends with on another one, if there is anything."""
         step = self.answered.pop(number)
         ending = step.ending if offers(step, Ends) else None
         if ending is None:
-            self._take(number, outcome)
+            self._take((number,), [outcome])
             return
         self.nearly[number] = outcome
-        args = (*ending.args, self.run)
-        engine().submit(ending.host, ending.call, args, lambda outcome: self.came.put((number, outcome)))
+        engine().submit(ending.host, ending.call, (*ending.args, self.run), self._then(number))
 
-    def _take(self, number: int, outcome: Outcome) -> None:
-        """Take note of a step that is done, or failed, and start what waited for it."""
-        step, (host, store) = self.todo[number], self._where(number)
+    def _take(self, numbers: tuple[int, ...], outcomes: Sequence[Outcome]) -> None:
+        """Take note of steps that are done, or failed, and start what waited for them."""
+        where = self._where(numbers[0])
+        self.writing[where] -= 1
+        self.under_way[where[0]] -= 1
+        free = {where[0]}
+        for number, outcome in zip(numbers, outcomes, strict=True):
+            free |= self._note(number, outcome)
+        for one in free:
+            self._start(one)
+
+    def _note(self, number: int, outcome: Outcome) -> set[str]:
+        """Take note of a step that is done, or failed; return the hosts of those that waited for it, and can begin."""
+        step, (host, _) = self.todo[number], self._where(number)
         self.asking.discard(number)
         self._undo(self.answered.pop(number, None))
-        self.writing[host, store] -= 1
-        self.under_way[host] -= 1
         self._tell_of(host, **{"done" if outcome.error is None else "failed": 1})
         self.finished += 1
-        free = {host}
+        free = set[str]()
         if outcome.error is None:
             record(ledger_path(self.sheet), step.touches, _on(host, outcome.value))
             _LOG.info("step %d of %d is done", number + 1, len(self.todo))
@@ -341,8 +342,7 @@ class _Work(Draft):
             _LOG.error("step %d of %d failed: %s", number + 1, len(self.todo), outcome.error)
             self.failed[number] = outcome.error
             self._leave(number)
-        for one in free:
-            self._start(one)
+        return free
 
     def _undo(self, step: Step | None) -> None:
         """Have what another host did for a step undone; nothing waits for that, and it may fail."""
@@ -422,64 +422,3 @@ _REFUSES_KEYS = _RefusesKeys()
 def _on(host: str, what: Mapping[str, object]) -> dict[str, object]:
     """Return what the ledger keeps, with the host that it was done on."""
     return {**what, "host": host} if host else dict(what)
-
-
-def _order(todo: Sequence[Step]) -> tuple[list[int], list[list[int]]]:
-    """Return of each step how many it waits for, and which wait for it."""
-    waits, waited_by = [0] * len(todo), [list[int]() for _ in todo]
-    last: dict[tuple[str, str], int] = {}
-    readers: dict[tuple[str, str], list[int]] = defaultdict(list)
-    of_guest: dict[str, list[int]] = defaultdict(list)
-    barrier = -1
-    for number, step in enumerate(todo):
-        about, reads = list(_about(step)), [("path", os.path.normpath(path)) for path in _reads(step)]
-        before = {last[one] for one in (*about, *reads) if one in last}
-        for one in about:
-            before |= set(readers.pop(one, ()))
-        if step.comes_last or step.lies_in is Lies.ROOT:
-            before |= set(of_guest[step.guest])
-        if _waits_for_all(step):
-            before |= set(range(number))
-            barrier = number
-        elif barrier >= 0:
-            before.add(barrier)
-        for other in before:
-            waited_by[other].append(number)
-        waits[number] = len(before)
-        of_guest[step.guest].append(number)
-        for one in reads:
-            readers[one].append(number)
-        for one in about:
-            last[one] = number
-    return waits, waited_by
-
-
-def _waits_for_all(step: Step) -> bool:
-    """Return whether a step takes something out of the sheet, which all others come before."""
-    return step.lies_in is Lies.SHEET and step.comes_last and step.touches.endswith(".toml")
-
-
-def _reads(step: Step) -> Iterable[str]:
-    """Return the paths of images that a step only reads: several may do so at once."""
-    origin = getattr(step, "origin", None)
-    if origin is not None:
-        yield origin.path
-
-
-def _about(step: Step) -> Iterable[tuple[str, str]]:
-    """Return what a step is about: two that share any of it are done one after the other."""
-    yield "path", os.path.normpath(step.touches)
-    for key in ("disk", "path"):
-        if hasattr(step, key):
-            yield key, str(getattr(step, key))
-    root = getattr(step, "root", None)
-    if root is not None:
-        yield "path", os.path.normpath(root.path)
-    for key in ("found", "old"):
-        other = getattr(step, key, None)
-        if other is not None and getattr(other, "path", None):
-            yield "path", os.path.normpath(other.path)
-    pool = getattr(step, "pool", None)
-    for member in (*getattr(pool, "members", {}).values(), *getattr(pool, "leaving", {}).values()):
-        yield "path", os.path.normpath(member.path)
-        yield "disk", member.disk

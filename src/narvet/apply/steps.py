@@ -22,7 +22,7 @@ from narvet.formats.tables import table_format
 from narvet.formats.tables.contract import Table
 from narvet.ground.findings import disk_place
 from narvet.ground.offers import offers
-from narvet.ground.units import show_both
+from narvet.ground.units import MIB, show_both
 from narvet.ground.values import Frozen, replace
 from narvet.guests import guest_system
 from narvet.model.estate import NO_TABLE, Disk
@@ -59,6 +59,11 @@ class MakeImage(Frozen):
     def needs_keys(self) -> bool:
         """Whether anything on it is sealed."""
         return self.wanted.is_sealed
+
+    @property
+    def is_brief(self) -> bool:
+        """Whether it is made here, and small."""
+        return self.origin is None and self.spec.order is None and self.wanted.image.stored <= _BRIEF
 
     @property
     def summary(self) -> str:
@@ -240,6 +245,7 @@ def _by_subject(layout: Layout) -> dict[str, list[Difference]]:
 
 
 _MARK = "begun"
+_BRIEF = 16 * MIB  # stored
 """The tag by which an order is known to be that of this ledger, also by its service."""
 
 

@@ -135,7 +135,7 @@ def come_to(call: Callable[..., Any], args: tuple[Any, ...]) -> Outcome:
     except KeyboardInterrupt:
         return Outcome(error=RefusedError("it was stopped"))
     except Exception as error:
-        return Outcome(error=_sent(error))
+        return Outcome(error=sent(error))
 
 
 def carried_out(data: bytes) -> bytes:
@@ -144,7 +144,7 @@ def carried_out(data: bytes) -> bytes:
     try:
         return packed(outcome)
     except TypeError as error:  # what it returned is none of Narvet's values
-        return packed(Outcome(error=_sent(error)))
+        return packed(Outcome(error=sent(error)))
 
 
 @contextmanager
@@ -160,7 +160,7 @@ def _can_be_stopped() -> Iterator[None]:
         signal.signal(signal.SIGINT, before)
 
 
-def _sent(error: Exception) -> Exception:
+def sent(error: Exception) -> Exception:
     """Return an error as it goes over the wire: Narvet's own as they are, others as what the system refused."""
     if isinstance(error, NarvetError):
         return error

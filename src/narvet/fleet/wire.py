@@ -19,6 +19,7 @@ from uuid import UUID
 from pydantic import BaseModel
 
 from narvet.ground.errors import ImageError, NarvetError
+from narvet.ground.records import Record
 from narvet.ground.values import Frozen, is_frozen, part_names
 
 C = TypeVar("C", bound=Callable[..., Any])
@@ -116,7 +117,7 @@ def _parts(value: Any, kind: Any) -> tuple[Any, ...]:
         return (value.name,)
     if isinstance(value, NarvetError | tuple):
         return value.args if isinstance(value, NarvetError) else tuple(value)
-    return tuple(getattr(value, one) for one in part_names(kind))
+    return tuple(getattr(value, one) for one in _names(kind))
 
 
 def _value(told: Any, depth: int) -> Any:
@@ -150,8 +151,8 @@ def _made(name: Any, parts: list[Any]) -> Any:
         return kind(*parts)
     if issubclass(kind, Enum):
         return kind[parts[0]]
-    if issubclass(kind, Frozen):
-        return kind(**dict(zip(part_names(kind), parts, strict=True)))
+    if issubclass(kind, Frozen | Record):
+        return kind(**dict(zip(_names(kind), parts, strict=True)))
     made = kind.__new__(kind)
     if issubclass(kind, BaseModel):
         _fill_model(made, kind, *parts)
@@ -170,6 +171,11 @@ def _fill_model(made: BaseModel, kind: type[BaseModel], values: dict[str, Any], 
 
 
 @cache
+def _names(kind: type) -> tuple[str, ...]:
+    return tuple(row.name for row in kind.rows) if issubclass(kind, Record) else part_names(kind)
+
+
+@cache
 def _value_kind(name: str) -> type:
     """Return the class of a name if making one of it does nothing else.
 
@@ -180,7 +186,7 @@ def _value_kind(name: str) -> type:
     if isinstance(kind, type) and f"{kind.__module__}:{kind.__qualname__}" == name:
         if issubclass(kind, NarvetError | BaseModel | Enum) or (issubclass(kind, tuple) and hasattr(kind, "_fields")):
             return kind
-        if is_frozen(kind):
+        if issubclass(kind, Record) or is_frozen(kind):
             return kind
     raise ImageError(f"a message holds {name[:100]}, which is none of Narvet's values")
 

@@ -12,9 +12,8 @@ knows every field: at construction (`Header(entry_count=128)`, every other field
 
 from __future__ import annotations
 
-import dataclasses
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NoReturn, Self, cast, dataclass_transform
 from uuid import UUID
@@ -28,7 +27,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 Endian = Literal["<", ">"]
-_ROW = "row"
 _INTEGERS = {"u8": "B", "u16": "H", "u32": "I", "u64": "Q", "i8": "b", "i16": "h", "i32": "i", "i64": "q"}
 
 
@@ -93,8 +91,15 @@ class Row(Frozen):
         return data
 
 
+class _Declared(Frozen):
+    """What a field is declared with."""
+
+    default: object
+    row: Row
+
+
 def _field(default: object, row: Row) -> Any:
-    return dataclasses.field(default=default, metadata={_ROW: row})
+    return _Declared(default, row)
 
 
 def _integer(kind: str, offset: int, unit: str, meaning: str) -> int:
@@ -210,7 +215,7 @@ def _encoded(text: str, endian: Endian) -> bytes:
 class Record:
     """A record of a format, which never changes. Subclasses declare their fields; a field not given is zero.
 
-    Subclasses become dataclasses; there are hundreds, so their methods are written here once, not made for each.
+    There are hundreds of subclasses; so their methods are written here once, not made for each.
     The functions that declare fields are not named as field specifiers, so that a type checker sees a default in each.
     """
 
@@ -227,12 +232,13 @@ class Record:
 
     def __init_subclass__(cls, *, title: str, size: int, endian: Endian = "<") -> None:
         """Check the declared offsets against one another and against `size`, both in bytes."""
-        dataclasses.dataclass(init=False, repr=False, eq=False)(cls)  # what it would make is below, for all of them
         cls.title, cls.size, cls.endian = title, size, endian
         rows: list[Row] = []
         expected = 0
-        for field in dataclasses.fields(cls):  # type: ignore[arg-type]
-            row = replace(field.metadata[_ROW], name=field.name)
+        declared = {name: one for name, one in vars(cls).items() if isinstance(one, _Declared)}
+        for name, field in declared.items():
+            delattr(cls, name)
+            row = replace(field.row, name=name)
             if row.offset != expected:
                 raise BugError(f"{title}.{row.name}: declared at {row.offset}, the fields before end at {expected}")
             rows.append(row)
@@ -242,7 +248,7 @@ class Record:
         cls.rows = tuple(rows)
         cls._names = tuple(row.name for row in rows)
         cls._by_name = {row.name: row for row in rows}
-        cls._defaults = {field.name: field.default for field in dataclasses.fields(cls)}  # type: ignore[arg-type]
+        cls._defaults = {name: one.default for name, one in declared.items()}
         cls._struct = struct.Struct(
             endian + "".join(row.packed if row.count == 1 else f"{row.length}s" for row in rows)
         )
@@ -250,13 +256,22 @@ class Record:
         cls._decoders = tuple((row.name, one) for row in rows if (one := row.decoder(endian)))
 
     def __init__(self, **values: Any) -> None:
+        self.__dict__.update(self._defaults)
+        self._set(values)
+
+    def _set(self, values: Mapping[str, Any]) -> None:
         if not values.keys() <= self._defaults.keys():
             raise TypeError(f"{self.title} has no field {min(values.keys() - self._defaults.keys())}")
-        self.__dict__.update(self._defaults)
         self.__dict__.update(values)
 
+    def __replace__(self, **values: Any) -> Self:
+        made = object.__new__(type(self))
+        made.__dict__.update(self.__dict__)
+        made._set(values)
+        return made
+
     def __setattr__(self, name: str, value: object) -> NoReturn:
-        raise dataclasses.FrozenInstanceError(f"{self.title}: cannot assign to {name}")
+        raise AttributeError(f"{self.title}: cannot assign to {name}")
 
     def __eq__(self, other: object) -> bool:
         return type(other) is type(self) and other.__dict__ == self.__dict__

@@ -6,8 +6,8 @@
 
 There are hundreds of such classes, and a review makes some forty values for each disk; so they are structs of the
 `msgspec` package, whose classes and values are made in compiled code. `Draft` is the same for what changes while work
-goes on and is seen by nobody else. Two kinds stay dataclasses: the records of the formats, and the few values that
-carry along something that is not compared or not shown.
+goes on and is seen by nobody else. The few values that carry along something that is not compared or not shown are
+dataclasses.
 """
 
 from __future__ import annotations
@@ -38,7 +38,8 @@ else:
         """Return a value with other parts; it may be a record too."""
         if isinstance(value, Struct):
             return structs.replace(value, **parts)
-        return dataclasses.replace(value, **parts)
+        own = getattr(value, "__replace__", None)
+        return own(**parts) if own else dataclasses.replace(value, **parts)
 
 
 def part_names(kind: type) -> tuple[str, ...]:
@@ -53,7 +54,7 @@ def part_names(kind: type) -> tuple[str, ...]:
 
 
 def is_frozen(kind: type) -> bool:
-    """Return whether a class is one of values that never change, a record among them."""
+    """Return whether a class is one of values that never change."""
     if issubclass(kind, Struct):
         return kind.__struct_config__.frozen
     return dataclasses.is_dataclass(kind) and kind.__setattr__ is not object.__setattr__

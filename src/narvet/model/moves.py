@@ -208,6 +208,15 @@ class Step(Protocol):
 
 
 @runtime_checkable
+class Brief(Protocol):
+    """A step that may take no more than some milliseconds; several of them are given to a process at once then."""
+
+    @property
+    def is_brief(self) -> bool:
+        """Whether it is one."""
+
+
+@runtime_checkable
 class Announced(Protocol):
     """A step that the ledger hears of before it is done, so that the next write can tell what a cut left of it."""
 

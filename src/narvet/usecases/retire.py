@@ -10,7 +10,8 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
-from narvet.apply.execute import carry_out, claiming, clear_stores, places_of, sheet_lock
+from narvet.apply.execute import carry_out, claiming, clear_stores, sheet_lock
+from narvet.apply.places import places_of
 from narvet.apply.pool import ChangePool
 from narvet.apply.steps import Trusted
 from narvet.block.files import Folder

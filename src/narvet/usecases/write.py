@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from narvet.apply.execute import OnNews, carry_out, claiming, clear_stores, get_ready, places_of, sheet_lock
+from narvet.apply.execute import OnNews, carry_out, claiming, clear_stores, get_ready, sheet_lock
+from narvet.apply.places import places_of
 from narvet.apply.steps import steps
 from narvet.ground.errors import RequestError
 from narvet.ground.findings import has_errors

@@ -34,6 +34,7 @@ class MakeMountPoint(Frozen):
     owner_can_be_set: bool = True
     is_change: bool = False
     guest_may_run = True
+    is_brief = True
     comes_last = False
     lies_in = Lies.ROOT
 
@@ -62,6 +63,7 @@ class _FstabStep(Frozen):
     root: Root
     entries: tuple[MountEntry, ...]
     guest_may_run = False
+    is_brief = True
     comes_last = True
     lies_in = Lies.ROOT
 
