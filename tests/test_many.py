@@ -7,6 +7,7 @@ import random
 from itertools import product
 from pathlib import Path
 
+from narvet.block.locks import exclusive_lock
 from tests.program import IDENTITY, facts, run
 
 SIZES = ("100 MiB", "100.5 MiB", "103 MiB", "340 MiB", "5 GiB")
@@ -43,22 +44,29 @@ def disk(number: int) -> str:
 
 
 def test_each_of_many_is_as_if_it_were_alone(tmp_path: Path) -> None:
-    """By several processes, and the same bytes as one disk in one process; what is told of very many are totals."""
-    many, dice = tmp_path / "many", random.Random(5)
+    """By one process or several, and the same bytes as one disk by itself; what is told of very many are totals."""
+    many, again, dice = tmp_path / "many", tmp_path / "again", random.Random(5)
     order = dice.sample(range(len(CASES)), len(CASES))
-    (many / "s.toml").parent.mkdir()
-    (many / "s.toml").write_text(head(many) + "".join(map(disk, order)))
+    for folder in (many, again):
+        folder.mkdir()
+        (folder / "s.toml").write_text(head(folder) + "".join(map(disk, order)))
+    with exclusive_lock(*(many / f"shelf/d{number}.raw" for number in order[20:22])):  # two among many done in turn
+        refused = run("write", str(many / "s.toml"), "--jobs", "2", status=1).stderr
+    assert f"Of {len(CASES)} steps {len(CASES) - 2} are done; 2 failed." in " ".join(refused.split()), refused
     told = run("write", str(many / "s.toml"), status=0).stdout
-    assert f" {len(CASES)} 0 " in " ".join(told.split()) and len(told.split("\n")) < 10 and len(CASES) > 200
+    assert all(f"d{number}.raw" in told for number in order[20:22]) and len(CASES) > 200
     assert facts("confirm", str(many / "s.toml"))["agrees"]
-    assert f"d{order[-1]}" in run("history", str(many / "s.toml"), f"d{order[-1]}", status=0).stdout
-    for number in dice.sample(order, 12):
+    told = run("write", str(again / "s.toml"), "--jobs", "1", status=0).stdout
+    assert f" {len(CASES)} 0 " in " ".join(told.split()) and len(told.split("\n")) < 10
+    assert f"d{order[-1]}" in run("history", str(again / "s.toml"), f"d{order[-1]}", status=0).stdout
+    for number in order:
+        assert data(many / f"shelf/d{number}.raw") == data(again / f"shelf/d{number}.raw"), CASES[number]
+    for number in dice.sample(order, 6):
         alone = tmp_path / f"alone{number}"
         alone.mkdir()
         (alone / "s.toml").write_text(head(alone) + disk(number))
         run("write", str(alone / "s.toml"), "--jobs", "1", status=0)
-        image = f"shelf/d{number}.raw"
-        assert data(many / image) == data(alone / image), CASES[number]
+        assert data(many / f"shelf/d{number}.raw") == data(alone / f"shelf/d{number}.raw"), CASES[number]
 
 
 def data(image: Path) -> dict[int, bytes]:
