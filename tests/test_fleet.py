@@ -44,6 +44,9 @@ def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
                 assert "no hub answers" in run("review", str(sheet), "--over", address, status=3).stderr
             reviewed = facts("review", str(sheet), *words)
             assert rules(reviewed) == [] and len(reviewed["disks"]) == 24
+            stores = {one["name"]: one["host"] for one in reviewed["stores"]}
+            assert stores == {"vault1": "rack1", "vault2": "rack2"}
+            assert all(one["host"] == stores[one["store"]] for one in reviewed["disks"])
             told = facts("write", str(sheet), *words, "--reviewed", reviewed["mark"])
             assert len(told["done"]) == 4 * (6 + 1 + 4 + 1)
             assert facts("confirm", str(sheet), *words)["agrees"]
@@ -51,6 +54,7 @@ def test_the_same_disks_whoever_writes_them(tmp_path: Path) -> None:
                 check_survey(sheet.parent, words)
             assert run("write", str(sheet), *words, status=0).stdout.startswith("All is as asked")
             run("picture", str(sheet), "pc01-d0", "--to", str(tmp_path / f"{way}.svg"), *words, status=0)
+            assert "in vault1 on rack1" in (tmp_path / f"{way}.svg").read_text()
             (sheet.parent / "racks" / "4.toml").write_text(
                 '[disk.late]\nguest = "pc02"\nstore = "vault2"\nsize = "8 MiB"\n[[disk.late.partition]]\nat = "/srv/late"\n'
             )

@@ -107,6 +107,12 @@ class PlannedDisk(Frozen):
         return self.wanted.path
 
     @property
+    def kept_in(self) -> str:
+        """The store that it is in, with the host if that is another machine."""
+        host = self.wanted.image.host
+        return f"{self.store} on {host}" if host else self.store
+
+    @property
     def size(self) -> int:
         """Its bytes."""
         return self.wanted.size
@@ -133,6 +139,11 @@ class StoreCapacity(Frozen):
     others_need: int = 0
     others_promised: int = 0
     host: str = ""
+
+    @property
+    def place(self) -> str:
+        """Where it lies, with its host if that is another machine."""
+        return f"{self.host}:{self.path}" if self.host else self.path
 
     @property
     def left(self) -> int:

@@ -295,6 +295,7 @@ def _planned(disk: PlannedDisk) -> plans.DiskFacts:
         "guest": disk.guest,
         "runs": disk.system,
         "store": disk.store,
+        "host": disk.wanted.image.host or None,
         "slot": disk.slot,
         "ordered": _ordered(disk.spec.order) if disk.spec.order else None,
         "plug": _plug(disk),
@@ -477,6 +478,7 @@ def _shows(shows: Capacity) -> plans.ShowsFacts:
 def _store(store: StoreCapacity) -> plans.StoreFacts:
     return {
         "name": store.name,
+        "host": store.host or None,
         "path": store.path,
         "room": store.room,
         "kept": store.kept,

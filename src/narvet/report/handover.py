@@ -192,7 +192,7 @@ def _ids(layout: Layout) -> Rows:
 
 def _stores(layout: Layout) -> Rows:
     rows = [
-        (one.name, printable(one.path), *(show_both(size) for size in (one.room, one.promised, one.present)))
+        (one.name, printable(one.place), *(show_both(size) for size in (one.room, one.promised, one.present)))
         for one in layout.stores
     ]
     return Rows(("store", "folder", "room", "promised", "present"), rows, frozenset({2, 3, 4}))

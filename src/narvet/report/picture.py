@@ -55,7 +55,7 @@ def cores_of(disks: Sequence[PlannedDisk], pools: Sequence[PlannedPool] = ()) ->
     return [
         Core(
             disk.name,
-            (_heading(disk.wanted), f"{disk.guest} at {disk.slot or 'no slot'}, in {disk.store}"),
+            (_heading(disk.wanted), f"{disk.guest} at {disk.slot or 'no slot'}, in {disk.kept_in}"),
             bands_of(disk, pools),
         )
         for disk in disks
@@ -221,4 +221,6 @@ def _store(canvas: Canvas, store: StoreCapacity, at: float, top: float, tall: fl
         canvas.text(right + 7, reach + 4, word, size=_TEXT - 0.8)
     told = f"{show_binary(-store.left)} too much" if store.left < 0 else f"{show_binary(store.left)} left"
     canvas.text(at, foot + 10, store.name, size=_TEXT, bold=True)
-    canvas.text(at, foot + 20, told, size=_TEXT - 0.8, bold=store.left < 0)
+    if store.host:
+        canvas.text(at, foot + 20, f"on {store.host}", size=_TEXT - 0.8, color=DIM)
+    canvas.text(at, foot + (30 if store.host else 20), told, size=_TEXT - 0.8, bold=store.left < 0)

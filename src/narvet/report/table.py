@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 Cell = str | int | None
 HEADINGS = (
-    "disk", "guest", "store", "state", "path", "format", "space", "disk_size", "slot", "serial", "table", "table_id",
+    "disk", "guest", "store", "host", "state", "path", "format", "space", "disk_size", "slot", "serial", "table", "table_id",
     "number", "label", "start", "size", "id", "filesystem", "uuid", "at", "owner", "mode", "total", "available",
 )  # fmt: skip
 ENDINGS = (".csv", ".xlsx", ".parquet")
@@ -31,7 +31,7 @@ def rows_of(disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool] = ()) -> 
     rows = [row for disk in disks for row in _rows(disk)]
     for pool in pools:
         for one in pool.volumes:
-            own = pool.guest, None, pool.state, None, "volume", None, one.wanted.size
+            own = pool.guest, None, None, pool.state, None, "volume", None, one.wanted.size
             of_pool = (one.name, *own, None, None, None, pool.becomes.id)
             rows.append((*of_pool, *_partition(one.wanted.partitions[0])))
     return rows
@@ -40,8 +40,8 @@ def rows_of(disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool] = ()) -> 
 def _rows(disk: PlannedDisk) -> Iterator[tuple[Cell, ...]]:
     image, wanted = disk.wanted.image, disk.wanted
     of_disk = (
-        disk.name, disk.guest, disk.store, disk.state, image.path, image.format, image.space, image.size, disk.slot,
-        disk.plug.serial, wanted.table, wanted.table_id or None,
+        disk.name, disk.guest, disk.store, image.host or None, disk.state, image.path, image.format, image.space,
+        image.size, disk.slot, disk.plug.serial, wanted.table, wanted.table_id or None,
     )  # fmt: skip
     for part in wanted.partitions:
         yield (*of_disk, *_partition(part))

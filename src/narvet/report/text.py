@@ -129,6 +129,8 @@ def _counted(layout: Layout) -> Text:
     guests = len({disk.guest for disk in layout.disks})
     counts = [counted(len(layout.disks), "disk"), counted(guests, "guest"), counted(len(layout.stores), "store")]
     counts[1:1] = [counted(len(layout.pools), "pool")] if layout.pools else []
+    hosts = {*(store.host for store in layout.stores), *layout.guest_hosts.values()} - {""}
+    counts += [counted(len(hosts), "host")] if hosts else []
     return Text(", ".join(counts), "dim")
 
 
@@ -144,7 +146,7 @@ def _brief(disks: Iterable[PlannedDisk], marks: Marks) -> RenderableType:
 
 
 def _disk(disk: PlannedDisk, layout: Layout, marks: Marks) -> RenderableType:
-    place = f"for {disk.guest} at {_slot(disk)}, in store {disk.store}{_class(disk)}; {_state(disk)}"
+    place = f"for {disk.guest} at {_slot(disk)}, in store {disk.kept_in}{_class(disk)}; {_state(disk)}"
     if disk.origin is not None:
         place += f"; a {disk.origin.how} of {disk.origin.seen_from(disk.wanted.image.host)}"
     place += f"\n{_recognised(disk)}"
@@ -324,13 +326,16 @@ def shows(part: Partition, shows: Capacity, system: str, marks: Marks, what: str
 
 def _stores(stores: Iterable[StoreCapacity], marks: Marks) -> RenderableType:
     """Return what each store has; only its room and what is left where the terminal is narrow."""
-    whole = ("store", "room", "kept free", "promised", "present", "left")
+    stores = tuple(stores)
+    hosts = ("~host",) if any(one.host for one in stores) and not marks.narrow else ()
+    whole = ("store", *hosts, "room", "kept free", "promised", "present", "left")
     table = headed("store", "room", "left") if marks.narrow else headed(*whole)
     for store in stores:
         left = show_binary(store.left) if store.left >= 0 else f"- {show_binary(-store.left)}"
         sizes = (store.room, store.kept, store.promised, store.present)
         shown = [show_binary(size) for size in (sizes[:1] if marks.narrow else sizes)]
-        table.add_row(Text(store.name, "name"), *shown, Text(left, "" if store.left >= 0 else "warning"))
+        host = (store.host or "this machine",) if hosts else ()
+        table.add_row(Text(store.name, "name"), *host, *shown, Text(left, "" if store.left >= 0 else "warning"))
     return table
 
 

@@ -108,12 +108,13 @@ OrderedFacts = TypedDict("OrderedFacts", {"service": str, "zone": str, "class": 
 
 
 class DiskFacts(WantedFacts):
-    """A disk of a sheet."""
+    """A disk of a sheet; its host is null where that is this machine."""
 
     name: str
     guest: str
     runs: str
     store: str
+    host: str | None
     slot: str | None
     ordered: OrderedFacts | None
     plug: PlugFacts
@@ -122,9 +123,10 @@ class DiskFacts(WantedFacts):
 
 
 class StoreFacts(TypedDict):
-    """A store of a sheet."""
+    """A store of a sheet; its host is null where that is this machine."""
 
     name: str
+    host: str | None
     path: str
     room: int
     kept: int
