@@ -256,7 +256,7 @@ class _Work(Draft):
         if offers(self.todo[first], Asks) and self.under_way[host] >= max(width - 1, 1):
             return ()  # what it asks for is not to wait until a process is free
         waiting = self.ready[host][self.places.store(self.todo[first])]
-        most = min(_TOGETHER, len(waiting) // (2 * width)) if self._is_brief(first, host) else 1
+        most = min(_TOGETHER, len(waiting) // (2 * width)) if width > 1 and self._is_brief(first, host) else 1
         numbers = [heappop(waiting)]
         while len(numbers) < most and self._is_brief(waiting[0], host):
             numbers.append(heappop(waiting))

@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 
 Cell = str | int | None
 HEADINGS = (
-    "disk", "guest", "store", "host", "state", "path", "format", "space", "disk_size", "slot", "serial", "table", "table_id",
-    "number", "label", "start", "size", "id", "filesystem", "uuid", "at", "owner", "mode", "total", "available",
+    "disk", "guest", "store", "host", "state", "path", "format", "space", "disk_size", "slot", "serial", "table",
+    "table_id", "number", "label", "start", "size", "id", "filesystem", "uuid", "at", "owner", "mode", "total",
+    "available",
 )  # fmt: skip
 ENDINGS = (".csv", ".xlsx", ".parquet")
 _NUMBERS = {"disk_size", "number", "start", "size", "total", "available"}
