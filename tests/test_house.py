@@ -73,7 +73,7 @@ def test_a_plain_command_starts_without_the_large_packages() -> None:
     loaded = set(
         subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout.split()
     )
-    assert not loaded & {"numpy", "pydantic", "rich", "reportlab", "jinja2", "logging", "openpyxl", "crc32c"}
+    assert not loaded & {"numpy", "msgspec", "pydantic", "rich", "reportlab", "jinja2", "logging", "openpyxl", "crc32c"}
     assert re.fullmatch(r"narvet \d+\.\d+\.\d+\n", run("--version", status=0).stdout)
 
 

@@ -210,7 +210,7 @@ class _Work(Draft):
         while self.finished < len(self.todo):
             numbers, outcome = self.came.get()
             if len(numbers) > 1:
-                self._take(numbers, outcome.value if outcome.error is None else [outcome] * len(numbers))
+                self._take(numbers, _each(outcome, len(numbers)))
             elif numbers[0] in self.asking and outcome.error is None:
                 self._go_on(numbers[0], outcome.value)
             elif numbers[0] in self.answered and outcome.error is None:
@@ -324,6 +324,8 @@ class _Work(Draft):
     def _note(self, number: int, outcome: Outcome) -> set[str]:
         """Take note of a step that is done, or failed; return the hosts of those that waited for it, and can begin."""
         step, (host, _) = self.todo[number], self._where(number)
+        if outcome.error is None and not isinstance(outcome.value, dict):
+            outcome = _NO_ANSWER
         self.asking.discard(number)
         self._undo(self.answered.pop(number, None))
         self._tell_of(host, **{"done" if outcome.error is None else "failed": 1})
@@ -394,6 +396,19 @@ class _Work(Draft):
             f"Of {counted(total, 'step')} {done_} are done; {count} failed{waited}. Write again to do just those."
         )
         raise UnfinishedError("\n".join(lines)) from first
+
+
+_NO_ANSWER = Outcome(error=RefusedError("what came back is no answer; see what runs there"))
+
+
+def _each(outcome: Outcome, count: int) -> Sequence[Outcome]:
+    """Return what each of several steps came to that were done in turn; another host's word for it is not believed."""
+    told = outcome.value
+    if outcome.error is not None:
+        return [outcome] * count
+    if isinstance(told, tuple) and len(told) == count and all(isinstance(one, Outcome) for one in told):
+        return told
+    return [_NO_ANSWER] * count
 
 
 def _engine_for(step: Step, host: str) -> Engine:
