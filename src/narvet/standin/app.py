@@ -15,7 +15,7 @@ from fastapi.responses import JSONResponse
 from fastapi.security import HTTPAuthorizationCredentials, HTTPBearer
 
 from narvet.standin.shelf import MOST_AT_ONCE, NotDoneError, Shelf
-from narvet.standin.trouble import InTrouble, Kind, Trouble, Wanted
+from narvet.standin.trouble import KINDS, InTrouble, Kind, Trouble, Wanted
 from narvet.standin.words import Fault, Guest, Name, Offer, Order, Place, Size, Stored, Volume
 
 TROUBLE = "/standin/trouble"
@@ -62,7 +62,7 @@ def service(shelf: Shelf, trouble: Trouble | None = None, token: str = "") -> Fa
     def change(
         rate: float = 0, delay: float = 0, seed: int = 0, kinds: Annotated[list[Kind] | None, Query()] = None
     ) -> None:
-        drawn.change(Wanted(rate, tuple(kinds) if kinds else Wanted.kinds, delay, seed))
+        drawn.change(Wanted(rate, tuple(kinds) if kinds else KINDS, delay, seed))
 
     return InTrouble(app, trouble, TROUBLE)
 
