@@ -7,12 +7,11 @@ import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
-from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
 from tests.certificates import certificates
-from tests.program import IDENTITY, PROGRAM, facts, make_root, run
+from tests.program import IDENTITY, PROGRAM, facts, file_digest, make_root, run
 
 KINDS = ("raw", "qcow2", "vhdx", "vmdk")
 FILESYSTEMS = ("ext4", "xfs", "ext4", "swap")
@@ -48,7 +47,7 @@ def written(folder: Path) -> dict[str, str]:
     found = {}
     for path in sorted((folder / "hosts").rglob("*")):
         if path.is_file():
-            found[str(path.relative_to(folder))] = sha256(path.read_bytes()).hexdigest()
+            found[str(path.relative_to(folder))] = file_digest(path)
     return found
 
 

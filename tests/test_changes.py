@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import itertools
 import re
 import shutil
@@ -27,7 +26,7 @@ from narvet.formats.images.trust import Trust
 from narvet.ground.units import GIB, MIB
 from narvet.ground.values import replace
 from narvet.report.facts import review_facts
-from tests.program import disk, facts, make_root, make_sheet, rules, run
+from tests.program import digest, disk, facts, make_root, make_sheet, rules, run
 
 BY_CONTENT = Trust(by_content=True)
 INTO = "at = '/srv/a'"
@@ -61,7 +60,7 @@ def facts_of(review: narvet.Reviewed) -> Any:
 def content(image: Path, start: int = 0, length: int | None = None) -> str:
     """Return a checksum of a disk, or of a part of it."""
     with open_image(image, trust=BY_CONTENT) as device:
-        return hashlib.sha256(device.read(start, device.size - start if length is None else length)).hexdigest()
+        return digest(device.read, start, device.size - start if length is None else length)
 
 
 KINDS = [

@@ -13,7 +13,6 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from hashlib import sha256
 from pathlib import Path
 
 import pytest
@@ -29,7 +28,7 @@ from narvet.ground.values import replace
 from narvet.lending.nbd.client import lent_disk
 from narvet.usecases.layout import work_out
 from tests.fleets import host, hosted, keys_in, running, told_by, written_at_last
-from tests.program import IDENTITY, PROGRAM, facts, make_root, rules, run
+from tests.program import IDENTITY, PROGRAM, facts, file_digest, make_root, rules, run
 
 TRIES = int(os.environ.get("NARVET_TRIES", "1"))
 HOSTS = (1, 2, 3)
@@ -55,7 +54,7 @@ def images(folder: Path) -> dict[str, str]:
     """Return every file in the stores, with a digest of it; what is left over by mistake is among them."""
     places = [folder / "shelf", *(folder / "hosts").glob("*/vault"), *(folder / "hosts").glob("*")]
     return {
-        str(path.relative_to(folder)): sha256(path.read_bytes()).hexdigest()
+        str(path.relative_to(folder)): file_digest(path)
         for place in places
         for path in place.iterdir()
         if path.is_file()

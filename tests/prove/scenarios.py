@@ -18,7 +18,7 @@ from narvet.formats.images.trust import Trust
 from narvet.ground.units import KIB, MIB
 from tests.descriptions import PLAIN
 from tests.hives import fill_windows, windows_hives
-from tests.program import IDENTITY, disk, fill_root, make_root, make_sheet
+from tests.program import IDENTITY, digest, disk, file_digest, fill_root, make_root, make_sheet
 
 _HEAD = f'sheet = 1\nidentity = "{IDENTITY}"\n'
 SMALL = {"raw": None, "vhd": 512 * KIB, "vhdx": MIB, "qcow2": 4 * KIB, "vmdk": 8 * KIB}
@@ -56,7 +56,7 @@ def _disk_sum(folder: Path, files: tuple[str, ...]) -> str | None:
     if path is None:
         return None
     with open_image(path, trust=Trust(by_content=True)) as device:
-        return hashlib.sha256(device.read(0, device.size)).hexdigest()
+        return digest(device.read, 0, device.size)
 
 
 def tree(folder: Path, scenario: Scenario) -> dict[str, str]:
@@ -67,7 +67,7 @@ def tree(folder: Path, scenario: Scenario) -> dict[str, str]:
         name = str(path.relative_to(folder))
         if name in as_disks or name.endswith(_NOT_COMPARED):
             continue
-        content = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else "folder"
+        content = file_digest(path) if path.is_file() else "folder"
         found[name] = f"{path.lstat().st_mode:o} {content}"
     return found
 
