@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import ctypes
-from functools import cache
+
+from narvet.ground.libc import libc_call
 
 _WRITE = 2  # SYNC_FILE_RANGE_WRITE (sync_file_range(2)): begin, and wait for nothing
 _AT_ONCE = 8 << 20
@@ -27,15 +28,6 @@ class Early:
 
 
 def _send(handle: int, offset: int, length: int) -> None:
-    library = _libc()
-    if library is not None:  # where it is refused, the end of the work does it
-        library.sync_file_range(handle, ctypes.c_int64(offset), ctypes.c_int64(length), ctypes.c_uint(_WRITE))
-
-
-@cache
-def _libc() -> ctypes.CDLL | None:
-    try:
-        library = ctypes.CDLL(None)
-    except (OSError, TypeError):  # a system without one
-        return None
-    return library if hasattr(library, "sync_file_range") else None
+    call = libc_call("sync_file_range")
+    if call is not None:  # where it is refused, the end of the work does it
+        call(handle, ctypes.c_int64(offset), ctypes.c_int64(length), ctypes.c_uint(_WRITE))

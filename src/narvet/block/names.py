@@ -6,8 +6,9 @@ import ctypes
 import errno
 import os
 from collections.abc import Iterable
-from functools import cache
 from pathlib import Path
+
+from narvet.ground.libc import libc_call
 
 PARTIAL = ".narvet-partial"
 """Ends the name of everything not finished yet; such a file or folder is Narvet's own and is never anything else's."""
@@ -134,21 +135,12 @@ def rename_new(old: Path, new: Path) -> None:
         old.unlink()
 
 
-@cache
-def _libc() -> ctypes.CDLL | None:
-    try:
-        library = ctypes.CDLL(None, use_errno=True)
-    except (OSError, TypeError):  # a system without one
-        return None
-    return library if hasattr(library, "renameat2") else None
-
-
 def _renameat2(old: bytes, new: bytes) -> int:
     """Return 0, or the number of the error; renameat2(2) is not in the standard library."""
-    library = _libc()
-    if library is None:
+    call = libc_call("renameat2")
+    if call is None:
         return errno.ENOSYS
-    while library.renameat2(_AT_FDCWD, old, _AT_FDCWD, new, _RENAME_NOREPLACE):
+    while call(_AT_FDCWD, old, _AT_FDCWD, new, _RENAME_NOREPLACE):
         status = ctypes.get_errno()
         if status != errno.EINTR:
             return status

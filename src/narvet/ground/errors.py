@@ -87,6 +87,6 @@ def flat(text: str) -> str:
     return "\n".join(line.rstrip(" ") for line in text.replace("\N{NO-BREAK SPACE}", " ").split("\n"))
 
 
-def is_harmless(sign: str) -> bool:
-    """Return whether a character only shows something: also spaces of all widths, but nothing that breaks lines."""
-    return sign.isprintable() or unicodedata.category(sign) == "Zs"
+def is_harmless(text: str) -> bool:
+    """Return whether all characters only show something: also spaces of all widths, but nothing that breaks lines."""
+    return text.isprintable() or all(sign.isprintable() or unicodedata.category(sign) == "Zs" for sign in text)

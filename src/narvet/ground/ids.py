@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
-from functools import lru_cache
-from uuid import UUID
+from uuid import UUID, uuid5
 
 
-@lru_cache(maxsize=1 << 16)
 def derive(identity: UUID, *path: str | int) -> UUID:
     """Return the id of the thing at `path` ("disk", "trials", "table") under the sheet's `identity`."""
     name = "/".join(map(str, path))
     if "%" in name or name.count("/") >= len(path):
         name = "/".join([str(part).replace("%", "%25").replace("/", "%2F") for part in path])
-    digest = hashlib.sha1(identity.bytes + name.encode(), usedforsecurity=False).digest()
-    return UUID(bytes=digest[:16], version=5)
+    return uuid5(identity, name)

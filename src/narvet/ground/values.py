@@ -21,7 +21,7 @@ __all__ = ["Draft", "Frozen", "field", "is_frozen", "part_names", "replace"]
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
-class Frozen(Struct, frozen=True):
+class Frozen(Struct, frozen=True, gc=False):
     """A value that never changes, equal to another of its class with equal parts."""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import re
 import shutil
@@ -10,6 +11,7 @@ from collections.abc import Collection
 from pathlib import Path
 
 from narvet.ground.errors import NarvetError
+from narvet.ground.libc import libc_call
 from narvet.ground.units import GIB, TIB
 from narvet.ground.values import replace
 from narvet.model.estate import Store
@@ -102,11 +104,8 @@ def _magic(folder: Path) -> int:
 
     A folder in a chroot has no line in the list of mounts.
     """
-    import ctypes
-
-    try:
-        call = ctypes.CDLL(None, use_errno=True).statfs
-    except (OSError, AttributeError, TypeError):
+    call = libc_call("statfs")
+    if call is None:
         return 0
     room = ctypes.create_string_buffer(256)  # struct statfs has 120 bytes; its first word is f_type
     if call(os.fsencode(folder), room):

@@ -52,11 +52,16 @@ def image_path(store_path: str, disk: str, format_name: str) -> str:
 
 
 class _Room(Frozen):
-    """What a table leaves of a disk of `size` bytes: partitions from `first` to `end`, and what is set aside."""
+    """What the table with this id leaves of a disk, and the partition that is set aside first."""
 
-    size: int
     bounds: Bounds
+    table_id: str = ""
     set_aside: Partition | None = None
+
+    @property
+    def before(self) -> int:
+        """How many partitions come before those of the sheet."""
+        return 0 if self.set_aside is None else 1
 
 
 class PlannedImage(Frozen):
@@ -95,7 +100,7 @@ def plan_disk(
         place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
     )
     if existing is not None and table is not None:
-        numbers = [_number(disk, request, table, 1 if room.set_aside else 0) for request in requests]
+        numbers = [_number(disk, request, table, room.before) for request in requests]
         places, in_the_way = keep_places(
             places, sizes, numbers, existing, room.bounds, disk.align, disk.sector_size, disk.place
         )
@@ -106,7 +111,7 @@ def plan_disk(
         native_id = request.kind.native_id(request.wishes.uuid) if request.kind else ""
         adopted = existing is not None and request.asked.uuid is not None
         keeps = adopted and native_id in (existing.content_ids if existing else ())
-        part, said = _partition(disk, site, request, run, before=1 if room.set_aside else 0, keeps=keeps)
+        part, said = _partition(disk, site, request, run, room, keeps=keeps)
         parts.append(part)
         found += said
     spec = ImageSpec(
@@ -120,11 +125,12 @@ def plan_disk(
         packed=disk.packed,
     )
     found += _format_checks(image_format(disk.format), spec, disk.place)
-    return _planned(disk, site, spec, tuple(parts)), tuple(found)
+    return _planned(disk, site, spec, room.table_id, tuple(parts)), tuple(found)
 
 
-def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Partition, ...]) -> PlannedImage:
-    table = table_format(disk.table) if disk.table else None
+def _planned(
+    disk: ResolvedDisk, site: Site, spec: ImageSpec, table_id: str, parts: tuple[Partition, ...]
+) -> PlannedImage:
     takes = _takes(disk.table, spec.size, spec.sector_size) if disk.table else _NO_TAKES
     written = takes.total + sum([part.writes for part in parts])
     image = Image(
@@ -136,19 +142,20 @@ def _planned(disk: ResolvedDisk, site: Site, spec: ImageSpec, parts: tuple[Parti
         stored=image_format(disk.format).footprint(spec, written),
         block_size=spec.block_size or 0,
     )
-    wanted = Disk(image, disk.table or NO_TABLE, table.native_id(site.ids.table) if table else "", parts)
+    wanted = Disk(image, disk.table or NO_TABLE, table_id, parts)
     places = tuple([(part.number, Extent(part.start, part.size)) for part in parts])
     return PlannedImage(wanted, spec, pieces(spec.size, takes.reserved, places))
 
 
 def _room(disk: ResolvedDisk, site: Site, table: TableFormat | None, size: int) -> _Room:
     if table is None:
-        return _Room(size, Bounds(0, size))
-    bounds = _takes(table.name, size, disk.sector_size).bounds
+        return _Room(Bounds(0, size))
+    bounds, table_id = _takes(table.name, size, disk.sector_size).bounds, table.native_id(site.ids.table)
     if not disk.set_aside:
-        return _Room(size, bounds)
-    kept = _set_aside(disk, site, table, bounds.first)
-    return _Room(size, replace(bounds, first=kept.end), kept)
+        return _Room(bounds, table_id)
+    native_id = table.native_partition_id(table_id, site.ids.set_aside, 1)
+    kept = _set_aside(disk, table, native_id, bounds.first)
+    return _Room(replace(bounds, first=kept.end), table_id, kept)
 
 
 class _Takes(Frozen):
@@ -170,9 +177,8 @@ def _takes(table: str, size: int, sector_size: int) -> _Takes:
     return _Takes(kind.bounds(size, sector_size), reserved, sum(run.size for run in reserved))
 
 
-def _set_aside(disk: ResolvedDisk, site: Site, table: TableFormat, first: int) -> Partition:
+def _set_aside(disk: ResolvedDisk, table: TableFormat, native_id: str, first: int) -> Partition:
     """Return the partition that the guest's system expects ahead of all others, for what it may need later."""
-    native_id = table.native_partition_id(table.native_id(site.ids.table), site.ids.set_aside, 1)
     start, size = align_up(first, disk.align), align_up(disk.set_aside, disk.sector_size)
     return Partition(PartitionEntry(1, start, size, table.aside, native_id, "set aside"))
 
@@ -271,14 +277,11 @@ def _place_checks(bounds: Bounds, places: Sequence[Extent], sizes: list[PartSize
 
 
 def _partition(
-    disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, *, before: int, keeps: bool
+    disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, room: _Room, *, keeps: bool
 ) -> tuple[Partition, tuple[Finding, ...]]:
-    """Return a partition planned; `before` partitions that no one asked for come first.
-
-    With `keeps` its filesystem exists, and stays.
-    """
+    """Return a partition planned; with `keeps` its filesystem exists, and stays."""
     asked, kind, system = request.asked, request.kind, guest_system(site.system)
-    entry = _entry(disk, site, request, run, before)
+    entry = _entry(disk, site, request, run, room)
     volume = str(site.ids.partition(asked.position)) if system.names_volumes else ""
     mount = mount_of(request, system, volume, flash=site.flash, read_only=disk.plug.read_only)
     if asked.pool is not None and run.length:
@@ -324,18 +327,18 @@ def _number(disk: ResolvedDisk, request: PartitionRequest, table: TableFormat, b
     )
 
 
-def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, before: int) -> PartitionEntry:
+def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Extent, room: _Room) -> PartitionEntry:
     asked = request.asked
     if disk.table is None:
         return PartitionEntry(0, run.start, run.length, "", "", asked.label)
     table, system = table_format(disk.table), guest_system(site.system)
-    number = _number(disk, request, table, before)
+    number = _number(disk, request, table, room.before)
     return PartitionEntry(
         number=number,
         start=run.start,
         size=run.length,
         type=table.partition_type(POOL if asked.pool else asked.filesystem, system.data_partition),
-        id=table.native_partition_id(table.native_id(site.ids.table), site.ids.partition(asked.position), number),
+        id=table.native_partition_id(room.table_id, site.ids.partition(asked.position), number),
         label=asked.part_label,
         attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),
     )

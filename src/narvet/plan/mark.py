@@ -44,14 +44,12 @@ class Mark(Frozen):
 
 def mark_of(layout: Layout) -> Mark:
     """Return the mark of a layout; how much a store has free counts only by what is found about it."""
-    moves: dict[str, list[Difference]] = {}
-    for one in layout.differences:
-        moves.setdefault(one.where.pool or one.where.name, []).append(one)
-    numbers = {f"disk {disk.name}": _number(*_of_disk(disk, moves.get(disk.name, ()))) for disk in layout.disks}
-    numbers |= {f"pool {pool.name}": _number(*_of_pool(pool, moves.get(pool.name, ()))) for pool in layout.pools}
+    disks = located = 0
+    for name, number in _numbers(layout):
+        disks, located = disks + number, located + _place(name) * number
     return Mark(
-        sum(numbers.values()) % _PRIME,
-        sum(_place(name) * number for name, number in numbers.items()) % _PRIME,
+        disks % _PRIME,
+        located % _PRIME,
         _short(_of_guests(layout)),
         _short(
             [
@@ -61,6 +59,17 @@ def mark_of(layout: Layout) -> Mark:
         ),
         _short(sorted((one.rule, one.level, str(one.where)) for one in layout.findings)),
     )
+
+
+def _numbers(layout: Layout) -> Iterator[tuple[str, int]]:
+    """Yield the disks and pools, each with the number that stands for it."""
+    moves: dict[str, list[Difference]] = {}
+    for one in layout.differences:
+        moves.setdefault(one.where.pool or one.where.name, []).append(one)
+    for disk in layout.disks:
+        yield f"disk {disk.name}", _number(*_of_disk(disk, moves.get(disk.name, ())))
+    for pool in layout.pools:
+        yield f"pool {pool.name}", _number(*_of_pool(pool, moves.get(pool.name, ())))
 
 
 def _room(store: StoreCapacity) -> int | None:
@@ -161,7 +170,15 @@ def _of_guests(layout: Layout) -> Iterator[object]:
 
 def _number(*values: object) -> int:
     """Return a number that other values hardly have too."""
-    return int.from_bytes(blake2b(repr(values).encode("utf-8", "surrogateescape"), digest_size=16).digest()) % _PRIME
+    return _hashed(values) % _PRIME
+
+
+def _hashed(values: Iterable[object]) -> int:
+    """Return a number of 128 bits; the values may be so many that they are not held at once."""
+    digest = blake2b(digest_size=16)
+    for value in values:
+        digest.update(repr(value).encode("utf-8", "surrogateescape") + b"\n")
+    return int.from_bytes(digest.digest())
 
 
 def _place(name: str) -> int:
@@ -170,7 +187,7 @@ def _place(name: str) -> int:
 
 
 def _short(values: Iterable[object]) -> int:
-    return _number(*values) % (1 << 5 * _NARROW)
+    return _hashed(values) % (1 << 5 * _NARROW)
 
 
 def _spelt(number: int, letters: int) -> str:

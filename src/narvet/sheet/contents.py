@@ -185,7 +185,7 @@ class PartitionForm(ContentForm):
             'windows, ntfs: who may do what with the root and all in it, `{Users = "read"}`: `full`, `change`, `read`',
             "ordinary users work",
         ),
-    ] = {}
+    ] = Field(default_factory=dict)
     attributes: Annotated[
         tuple[Attribute, ...] | None,
         Told(

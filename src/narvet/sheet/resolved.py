@@ -191,7 +191,7 @@ class DiskIds(Frozen):
         return self.fixed.get(what) or derive(self.identity, "disk", self.disk, *what)
 
 
-class ResolvedSheet(Frozen, dict=True):
+class ResolvedSheet(Frozen, dict=True, gc=True):
     """A whole sheet, settled; `dated` is seconds since 1970."""
 
     identity: UUID

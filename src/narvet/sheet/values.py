@@ -99,7 +99,7 @@ def _mount_point(value: Any) -> str:
     parts = [part for part in value.split("/") if part]
     if not parts:
         raise ValueError("/ is the guest's own root; a data disk is mounted below it")
-    if ".." in parts or "." in parts or not all(map(is_harmless, value)):
+    if ".." in parts or "." in parts or not is_harmless(value):
         raise ValueError("a mount point has no . or .. and no control characters in it")
     return "/" + "/".join(parts)
 

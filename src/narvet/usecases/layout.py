@@ -8,6 +8,7 @@ from pathlib import Path
 
 from narvet.apply.steps import steps
 from narvet.ground.errors import RequestError, nearest
+from narvet.ground.libc import return_memory
 from narvet.ground.values import Frozen, replace
 from narvet.model.facts import Facts
 from narvet.model.layout import Layout
@@ -21,6 +22,8 @@ from narvet.sheet.hosts import located
 from narvet.sheet.read import read_sheet
 from narvet.sheet.resolved import ResolvedSheet
 from narvet.sheet.values import LATEST
+
+_MANY = 1000  # disks; the forms of fewer are no matter
 
 
 class WorkedOut(Frozen):
@@ -64,7 +67,10 @@ def work_out(
     named = frozenset(deep_only) or frozenset(sheet.disk)
     facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew), apart=apart)
     asked = settled(_with_versions(sheet, facts))
+    many = len(sheet.disk) > _MANY
     del sheet, known  # of many disks, forms are a third of all that is kept
+    if many:
+        return_memory()
     return WorkedOut(plan(asked, facts), facts, asked)
 
 

@@ -112,7 +112,7 @@ def _members(package: Path) -> Iterator[tuple[tarfile.TarInfo, tarfile.TarFile]]
 def _check_member(package: Path, member: tarfile.TarInfo, seen: Collection[str]) -> None:
     name = member.name
     plain = name and name not in (".", "..") and "/" not in name and "\\" not in name and len(name) < 200
-    if not plain or name.startswith(".") or not all(map(is_harmless, name)):
+    if not plain or name.startswith(".") or not is_harmless(name):
         raise ImageError(f"{package}: a member has a name that is not that of a plain file")
     if not member.isreg() or member.issparse():
         raise ImageError(f"{package}: {name} is not a plain file")

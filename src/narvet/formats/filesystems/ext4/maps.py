@@ -100,7 +100,7 @@ def relied_on(device: BlockDevice) -> Iterator[Extent]:
     yield from sorted((*without(sorted(used), sorted(inode_tables)), *read))
 
 
-class Checked(Frozen, dict=True):
+class Checked(Frozen, dict=True, gc=True):
     """A clean filesystem whose superblock and descriptors match their checksums, looked at as a whole."""
 
     volume: Volume

@@ -35,7 +35,7 @@ _OF_MEDIA = 64 * KIB
 _MEDIA_FROM = 4 * GIB
 
 
-class PlannedNtfs(Frozen, dict=True):
+class PlannedNtfs(Frozen, dict=True, gc=True):
     """An NTFS that is to be made in `size` bytes; places are clusters."""
 
     size: int
