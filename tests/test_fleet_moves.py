@@ -204,6 +204,48 @@ def test_an_old_image_goes_only_if_both_are_the_same(tmp_path: Path) -> None:
     assert "image-missing" in run("review", str(sheet), status=1).stdout
 
 
+@pytest.mark.parametrize("way", ["one machine", "hosts"])
+@pytest.mark.parametrize(("left", "wanted"), [("2", "1"), ("23", "1"), ("2", "3"), ("23", "2"), ("2", "2")])
+def test_wherever_the_sheet_goes_after_a_cut_one_image_stays(tmp_path: Path, way: str, left: str, wanted: str) -> None:
+    """Copies that cut moves left in one store or two, and a sheet that then goes back, on, or stays: one image stays."""
+    hosts = "" if way == "one machine" else "host = 'rack{0}'\n"
+    folder = "shelf{0}" if way == "one machine" else "vault"
+
+    def place(number: str) -> Path:
+        return tmp_path / ("" if way == "one machine" else f"hosts/rack{number}") / folder.format(number) / "a.raw"
+
+    def lay(store: str) -> Path:
+        rooms = "".join(
+            f"[store.room{one}]\npath = '{folder.format(one)}'\n{hosts.format(one)}"
+            + (f"[host.rack{one}]\nfolder = 'hosts/rack{one}'\n" if hosts else "")
+            for one in "123"
+        )
+        sheet = tmp_path / "sheet.toml"
+        head = f"sheet = 1\nidentity = '{IDENTITY}'\n{rooms}[guest.pc]\n[disk.a]\nguest = 'pc'\nsize = '64 MiB'\n"
+        sheet.write_text(f"{head}store = 'room{store}'\n[[disk.a.partition]]\n")
+        return sheet
+
+    for one in "123":
+        place(one).parent.mkdir(parents=True)
+    run("write", str(lay("1")), status=0)
+    ledger, first = tmp_path / "sheet.ledger.jsonl", file_digest(place("1"))
+    for one in left:
+        shutil.copy(place("1"), place(one))
+        row = {"touched": str(place(one).relative_to(tmp_path)), "did": "moving", "disk": "a"}
+        row["from"] = str(place("1").relative_to(tmp_path))
+        row |= {"from_host": "rack1", "host": f"rack{one}"} if hosts else {}
+        with ledger.open("a") as file:
+            file.write(json.dumps(row) + "\n")
+    sheet = lay(wanted)
+    assert {"disk.a old image"} <= {one["where"] for one in facts("confirm", str(sheet), status=1)["differences"]}
+    run("write", str(sheet), "--yes", status=0)
+    there = [one for one in "123" if place(one).exists()]
+    assert there == [wanted] and file_digest(place(wanted)) == first
+    assert facts("confirm", str(sheet))["agrees"]
+    shutil.copy(place(wanted), place("1" if wanted == "3" else "3"))  # which nobody's move left
+    assert facts("confirm", str(sheet))["agrees"] and "removed" not in run("write", str(sheet), status=0).stdout
+
+
 @pytest.mark.parametrize("apart", [False, True])
 def test_pools_move_with_their_disks(tmp_path: Path, apart: bool) -> None:
     """The pool stays what it is, and is changed in the same write; members that were cut apart come together first."""

@@ -280,10 +280,9 @@ def _changes(disk: PlannedDisk, layout: Layout, trusted: Trusted, said: Iterable
     from narvet.apply.move import RemoveOldImage
 
     folders = tuple(store.path for store in layout.stores)
-    if disk.name in layout.left_behind:
-        old = layout.left_behind[disk.name]
+    for old in layout.left_behind.get(disk.name, ()):
         behind = _with(trusted.of(disk, old.path, disk.path), old)
-        yield RemoveOldImage(disk.name, disk.guest, old, disk.wanted, disk.spec, folders, behind)
+        yield RemoveOldImage(disk.name, disk.guest, old, layout.found.disks[disk.name], disk.spec, folders, behind)
     if disk.state != "to change":
         return
     own = [one for one in said if one.where.kind == "disk"]
@@ -381,7 +380,8 @@ class Trusted:
             kept = disk.origin.path if disk.origin and disk.origin.how == "child" else None
             self._bases[self._disks[disk.name], path] = kept
         of_origins = [one.found for one in facts.origins.values() if one.found]
-        found = [*layout.found.disks.values(), *layout.found.strays, *layout.left_behind.values(), *of_origins]
+        behind = [one for every in layout.left_behind.values() for one in every]
+        found = [*layout.found.disks.values(), *layout.found.strays, *behind, *of_origins]
         for path, one in zip(real_paths(disk.path for disk in found), found, strict=True):
             self._bases[one.image.host, path] = one.image.base
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import zlib
-from itertools import repeat
 from typing import TYPE_CHECKING, Any
 
 import crc32c as _crc32c
@@ -44,12 +43,9 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
     import numpy as np
 
     if len(rows) < _FEW:
-        size = rows.dtype.itemsize
-        whole = np.frombuffer(bytearray(rows.tobytes()), dtype=np.uint8).reshape(len(rows), size)
-        # A register state acts on the first four bytes as those bytes themselves do.
-        whole[:, :4] ^= np.ascontiguousarray(seeds, dtype="<u4").view(np.uint8).reshape(len(rows), 4)
-        data = memoryview(whole.tobytes())
-        each = map(_crc32c.crc32c, (data[at : at + size] for at in range(0, len(data), size)), repeat(_ALL))
+        size, data = rows.dtype.itemsize, memoryview(rows.tobytes())
+        parts = [data[at : at + size] for at in range(0, len(data), size)]
+        each = map(_crc32c.crc32c, parts, (seeds ^ np.uint32(_ALL)).tolist())
         return np.fromiter(each, dtype=np.uint32, count=len(rows)) ^ np.uint32(_ALL)
     words = np.ascontiguousarray(rows).view("<u2").reshape(len(rows), -1)
     length = 2 * words.shape[1]

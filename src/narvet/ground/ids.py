@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from uuid import UUID, uuid5
+import hashlib
+from uuid import UUID
 
 
 def derive(identity: UUID, *path: str | int) -> UUID:
@@ -10,4 +11,6 @@ def derive(identity: UUID, *path: str | int) -> UUID:
     name = "/".join(map(str, path))
     if "%" in name or name.count("/") >= len(path):
         name = "/".join([str(part).replace("%", "%25").replace("/", "%2F") for part in path])
-    return uuid5(identity, name)
+    # as the standard library's function for this version, which takes half as long again
+    digest = hashlib.sha1(identity.bytes + name.encode(), usedforsecurity=False).digest()
+    return UUID(bytes=digest[:16], version=5)

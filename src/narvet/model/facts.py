@@ -33,6 +33,10 @@ class OriginFacts(Frozen):
     host: str = ""
 
 
+HostPath = tuple[str, str]
+"""A host, empty for this machine, and a plain path there."""
+
+
 class Recorded(Frozen):
     """An image that the ledger says was made: for which disk, where, with which table id.
 
@@ -53,9 +57,9 @@ class Recorded(Frozen):
 class Facts(Frozen):
     """All facts for one sheet. `origins` has the disks that are copies or children, by name.
 
-    `ledger` is what was made earlier, `moving` the old hosts and paths of images whose move was cut off, by disk;
-    `anew` are the disks that are to be made although they were made before. `doors` is what is seen of guests through
-    their doors, `plugged` the guests and the ways in which images that were found are plugged in, by their paths, and
+    `ledger` is what was made earlier, `moving` where moves that were cut off may have left images, by disk; `anew` are
+    the disks that are to be made although they were made before. `doors` is what is seen of guests through their
+    doors, `plugged` the guests and the ways in which images that were found are plugged in, by their paths, and
     `unread` the disks that were therefore not read in full. `devices` are the real devices that stand for disks, by
     the disks' names; `apart` are disks that are real devices of a guest, with its name, which only a Narvet inside
     that guest can see. `only` are the disks that are to be written, all of them if it is empty. `volumes_asked` is
@@ -67,7 +71,7 @@ class Facts(Frozen):
     found: Estate = field(default_factory=Estate)
     origins: Mapping[str, OriginFacts] = field(default_factory=dict)
     ledger: tuple[Recorded, ...] = ()
-    moving: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    moving: Mapping[str, tuple[HostPath, ...]] = field(default_factory=dict)
     anew: frozenset[str] = frozenset()
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     plugged: Mapping[str, tuple[tuple[str, Plugged], ...]] = field(default_factory=dict)

@@ -154,9 +154,10 @@ class StoreCapacity(Frozen):
 class Layout(Frozen):
     """A sheet worked out. `systems` has what each guest runs, `differences` what is not as wanted.
 
-    `found` is what was found, images that are to be moved as their disks' own; `left_behind` are images that a move was
-    cut off before removing, by disk, and `left_over` those of disks that the sheet no longer has, by their names.
-    `doors` is what is seen of guests through their doors, `guest_hosts` the hosts of guests that are not here.
+    `found` is what was found, images that are to be moved as their disks' own; `left_behind` are further images of the
+    same disks that moves left when they were cut off, and `left_over` those of disks that the sheet no longer has,
+    by their names. `doors` is what is seen of guests through their doors, `guest_hosts` the hosts of guests that
+    are not here.
     """
 
     title: str
@@ -167,7 +168,7 @@ class Layout(Frozen):
     findings: tuple[Finding, ...]
     differences: tuple[Difference, ...] = ()
     found: Estate = field(default_factory=Estate)
-    left_behind: Mapping[str, Disk] = field(default_factory=dict)
+    left_behind: Mapping[str, tuple[Disk, ...]] = field(default_factory=dict)
     left_over: Mapping[str, Disk] = field(default_factory=dict)
     doors: Mapping[str, DoorState] = field(default_factory=dict)
     pools: tuple[PlannedPool, ...] = ()

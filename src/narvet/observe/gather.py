@@ -79,7 +79,7 @@ def look_at(part: Part) -> Facts:
     strays, guests = tuple[Disk, ...](), dict[str, Guest]()
     left_roots: tuple[tuple[str, Guest], ...] = ()
     if part.is_first:
-        elsewhere = (*(one.path for one in told.made), *(path for _, path in told.moving.values()))
+        elsewhere = (*(one.path for one in told.made), *(path for every in told.moving.values() for _, path in every))
         there = [folder for name, folder in folders.items() if exists[name]]
         known = [os.path.join(folders[store], name) for store, name in part.known]  # noqa: PTH118 (many)
         apart = real_paths(one for one in known if one not in real)
@@ -114,7 +114,7 @@ def _paths_of(part: Part) -> Iterator[str]:
         yield from (root.image, *root.members) if root else ()
         yield from (path for path in (door.qmp, door.ovf) if path is not None) if door else ()
     yield from (one.path for one in part.history.made)
-    yield from (path for _, path in part.history.moving.values())
+    yield from (path for every in part.history.moving.values() for _, path in every)
 
 
 def _store(part: Part, name: str, folder: str) -> Store:

@@ -17,7 +17,7 @@ from typing import Any, cast
 from narvet.block.names import sync_folder
 from narvet.ground.values import Frozen, field, replace
 from narvet.model.controllers import CONTROLLERS, Slot
-from narvet.model.facts import Recorded
+from narvet.model.facts import HostPath, Recorded
 
 _MOST_READ = 64 << 20  # bytes from its end: some 300,000 lines
 
@@ -56,14 +56,15 @@ def _seen_from(ledger: Path, path: str) -> str:
 class History(Frozen):
     """What a ledger says of what was done on one host.
 
-    `made` are the images that were made and not removed since, by the paths they were made at; `moving` those that are
-    being moved and not yet removed, by disk, with their old hosts and paths; `begun` the disks whose volumes were begun
-    to be ordered and not finished, with their marks. `entries` are the entries that were written into guests' roots,
-    as lines, whatever became of them, `roots` those roots, as keys of a sheet for their guests, with those names.
+    `made` are the images that were made and not removed since, by the paths they were made at; `moving` has the hosts
+    and paths, by disk, where moves that were cut off may have left an image, the last ones last; `begun` the disks
+    whose volumes were begun to be ordered and not finished, with their marks. `entries` are the entries that were
+    written into guests' roots, as lines, whatever became of them, `roots` those roots, as keys of a sheet for their
+    guests, with those names.
     """
 
     made: tuple[Recorded, ...] = ()
-    moving: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    moving: Mapping[str, tuple[HostPath, ...]] = field(default_factory=dict)
     begun: Mapping[str, str] = field(default_factory=dict)
     entries: frozenset[str] = frozenset()
     roots: tuple[tuple[str, Mapping[str, Any]], ...] = ()
@@ -105,19 +106,28 @@ def _history(ledger: Path, rows: list[dict[str, Any]]) -> History:
 def _on(host: str, history: History, whole: History) -> History:
     """Return a host's history with what lies there still, or is to go from there; what goes elsewhere is of others."""
     made = tuple(one for one in history.made if one.host == host)
-    moving = {disk: there for disk, there in whole.moving.items() if there[0] == host}
+    moving = {
+        disk: there for disk, every in whole.moving.items() if (there := tuple(one for one in every if one[0] == host))
+    }
     return replace(history, made=made, moving=moving)
 
 
-def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[str, str]]:
-    found: dict[str, tuple[str, str]] = {}
+def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[HostPath, ...]]:
+    """Return where moves that were begun may have left images: what was made there or removed since is known."""
+    found: dict[str, dict[HostPath, None]] = defaultdict(dict)
     for line in rows:
-        disk, old = str(line.get("disk", "")), str(line.get("from", ""))
-        if line.get("did") == "moving" and "\0" not in old:
-            found[disk] = _from_host(line), os.path.normpath(ledger.parent / old)
-        elif line.get("did") in ("image", "image removed"):
-            found.pop(disk, None)
-    return found
+        did, disk = line.get("did"), str(line.get("disk", ""))
+        if did not in ("moving", "image", "image removed"):
+            continue
+        both = (_from_host(line), line.get("from")), (str(line.get("host", "")), line.get("touched"))
+        for host, path in both:
+            if not isinstance(path, str) or "\0" in path:
+                continue
+            place = host, os.path.normpath(ledger.parent / path)
+            found[disk].pop(place, None)
+            if did == "moving":
+                found[disk][place] = None
+    return {disk: tuple(places) for disk, places in found.items() if places}
 
 
 def _from_host(line: Mapping[str, Any]) -> str:

@@ -109,8 +109,11 @@ def plan(asked: Settled, facts: Facts) -> Layout:
                 if rules.cannot_be_changed.made(one)
             ),
             *(
-                Difference(disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.image.place}, which was to be moved")
-                for name, one in moved.left_behind.items()
+                Difference(
+                    disk_place(name), Aspect.LEFT_BEHIND, None, f"{one.image.place}, left by a move that was cut off"
+                )
+                for name, every in moved.left_behind.items()
+                for one in every
             ),
             *earlier_differences(earlier),
             *diff_guests(wanted, facts.found, systems),

@@ -7,7 +7,7 @@ copy has the ids of its origin, as others may: of it the ledger alone tells wher
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from posixpath import normpath, split
 
 from narvet.formats.filesystems import filesystem
@@ -17,23 +17,23 @@ from narvet.formats.tables import table_format
 from narvet.ground.findings import has_errors
 from narvet.ground.values import Frozen, replace
 from narvet.model.estate import Disk
-from narvet.model.facts import Facts
+from narvet.model.facts import Facts, HostPath
 from narvet.model.pools import FoundPool
 from narvet.plan.disks import image_path
 from narvet.sheet.resolved import ResolvedDisk, ResolvedSheet
 
 
 class Relocated(Frozen):
-    """Facts in which images that lie elsewhere count as found, and images left where their disk no longer is."""
+    """Facts in which images that lie elsewhere count as found, and further ones of the same disks that cuts left."""
 
     facts: Facts
-    left_behind: Mapping[str, Disk]
+    left_behind: Mapping[str, tuple[Disk, ...]]
 
 
 def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
     """Return facts with the images that are to be moved in their disks' places."""
     strays = {(one.image.host, normpath(one.path)): one for one in facts.found.strays}
-    found, behind = dict(facts.found.disks), dict[str, Disk]()
+    found, behind = dict(facts.found.disks), dict[str, tuple[Disk, ...]]()
     others = {(one.image.host, normpath(one.path)) for one in found.values()}
     if not strays:
         return Relocated(facts, behind)
@@ -43,20 +43,35 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
         if disk.is_child or name in facts.anew:
             continue
         ids = _ids(disk, sheet) if disk.origin_path is None else known.ids(disk)
+        cut = [place for one in _names(disk) for place in facts.moving.get(one, ())]
         if name in found:
-            old = strays.get(facts.moving[name]) if name in facts.moving else None
-            if old is not None and _carries(old, ids) and _carries(found[name], ids):
-                behind[name] = old
+            left = [strays[place] for place in cut if place in strays and _carries(strays[place], ids)]
+            if left and _carries(found[name], ids):
+                behind[name] = tuple(left)
             continue
-        candidates = [strays[place] for place in known.places(disk) if place in strays]
-        own = [one for one in candidates if _carries(one, ids) and (one.image.host, normpath(one.path)) not in others]
-        if len(own) == 1:
-            found[name] = own[0]
-            names[own[0].image.place] = name
-    taken = {(one.image.host, one.path) for one in (*found.values(), *behind.values())}
-    left = tuple(one for one in facts.found.strays if (one.image.host, one.path) not in taken)
+        places = [place for place in dict.fromkeys((*known.places(disk), *cut)) if place in strays]
+        own = {place: strays[place] for place in places if place not in others and _carries(strays[place], ids)}
+        whole = _whole(own, cut)
+        if whole is not None:
+            found[name] = own.pop(whole)
+            names[found[name].image.place] = name
+            if own:
+                behind[name] = tuple(own.values())
+    of_cuts = (one for left in behind.values() for one in left)
+    taken = {(one.image.host, one.path) for one in (*found.values(), *of_cuts)}
+    others_left = tuple(one for one in facts.found.strays if (one.image.host, one.path) not in taken)
     pools = {number: one for number, pool in facts.found.pools.items() if (one := _named(pool, names, found)).places}
-    return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=left, pools=pools)), behind)
+    return Relocated(replace(facts, found=replace(facts.found, disks=found, strays=others_left, pools=pools)), behind)
+
+
+def _whole(own: Collection[HostPath], cut: Sequence[HostPath]) -> HostPath | None:
+    """Return which of several images of a disk is to be moved: the last one that a move made, if all are of moves.
+
+    With copies that somebody else made among them nothing tells which one is the disk's.
+    """
+    if len(own) == 1:
+        return next(iter(own))
+    return next((place for place in reversed(cut) if place in own), None) if set(own) <= set(cut) else None
 
 
 def _named(pool: FoundPool, names: Mapping[str, str], disks: Mapping[str, Disk]) -> FoundPool:
@@ -87,17 +102,13 @@ def _names(disk: ResolvedDisk) -> tuple[str, ...]:
     return (disk.name, disk.was) if disk.was else (disk.name,)
 
 
-_HostPath = tuple[str, str]
-"""A host, empty for this machine, and a plain path there."""
-
-
 class _Known:
     """Where the images of disks may lie besides their places, by names that the disks have or had."""
 
     def __init__(self, sheet: ResolvedSheet, facts: Facts) -> None:
         """Gather it: of stores only what lies there, as a sheet may have many, and many disks."""
         self._facts = facts
-        self._made, self._usual = dict[str, list[_HostPath]](), dict[str, list[_HostPath]]()
+        self._made, self._usual = dict[str, list[HostPath]](), dict[str, list[HostPath]]()
         self._ids = dict[str, set[str]]()
         for one in facts.ledger:
             self._made.setdefault(one.disk, []).append((one.host, normpath(one.path)))
@@ -109,7 +120,7 @@ class _Known:
                 if name.endswith(ending):
                     self._usual.setdefault(name.removesuffix(ending), []).append((host, path))
 
-    def places(self, disk: ResolvedDisk) -> Iterator[_HostPath]:
+    def places(self, disk: ResolvedDisk) -> Iterator[HostPath]:
         """Yield where something lies that may be the image of a disk, each once."""
         sources = (self._made, self._usual) if disk.origin_path is None else (self._made,)
         there = (place for known in sources for name in _names(disk) for place in known.get(name, ()))

@@ -152,9 +152,10 @@ def opened_chain(path: Path, trust: Trust = NOTHING_SAID, *, changed_too: bool =
     """
     with ExitStack() as stack:
         both = [_first(path, trust, stack)]
-        seen = {os.path.realpath(path)}
+        seen: set[str] = set()
         while (named := both[-1][0].facts.base) is not None:
             child, base = both[-1][0], Path(named)
+            seen.add(os.path.realpath(child.path))
             name = followed_base(child.path, base, child.facts.base_format, trust)
             if not base.is_file():
                 raise ImageError(
@@ -164,7 +165,6 @@ def opened_chain(path: Path, trust: Trust = NOTHING_SAID, *, changed_too: bool =
                 raise ImageError(f"{base}: it is in the end its own base")
             if len(both) == LONGEST:
                 raise ImageError(f"{path}: it has more than {LONGEST} bases below it")
-            seen.add(os.path.realpath(base))
             both.append(_probed(stack.enter_context(_files_of(base)), base, name))
             if not (changed_too or os.path.realpath(base) in trust.bases) and base_changed(child, both[-1][0]):
                 raise ImageError(

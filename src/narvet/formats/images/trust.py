@@ -54,7 +54,7 @@ def decided_format(path: Path, file: BlockDevice, trust: Trust, *, device: bool)
     Raises:
         RequestError: nothing says it, or the content contradicts the ending.
     """
-    asked = trust.formats.get(os.path.realpath(path))
+    asked = trust.formats.get(os.path.realpath(path)) if trust.formats else None
     if asked is not None:
         return asked
     by_ending = "raw" if device else format_by_ending(path)

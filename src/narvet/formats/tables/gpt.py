@@ -328,8 +328,7 @@ def _checked_header(data: bytes, expected_lba: Sector) -> GptHeader:
         raise ImageError("its header has no GPT signature")
     if not GptHeader.size <= header.header_size <= len(data):
         raise ImageError(f"its header gives its own size as {header.header_size} bytes")
-    covered = replace(header, header_crc32=0).encode() + data[GptHeader.size : header.header_size]
-    if crc32(covered) != header.header_crc32:
+    if crc32(GptHeader.changed(data[: header.header_size], header_crc32=0)) != header.header_crc32:
         raise ImageError("its header does not match its checksum")
     if header.my_lba != expected_lba:
         raise ImageError(f"its header says it lies at sector {header.my_lba}, not at {expected_lba}")

@@ -128,15 +128,15 @@ class Checked(Frozen, dict=True, gc=True):
 
 
 def _left_out(volume: Volume, known: Iterable[Table]) -> str:
-    written = sum(1 for _ in islice(_groups(known), MOST_MAPS + 1))
+    written = inodes = 0
+    for _, row in islice(_groups(known), MOST_MAPS + 1):
+        written += 1
+        if not row["bg_flags"] & GROUP_INODES_UNUSED:
+            inodes += volume.superblock.s_inodes_per_group - _wide(volume, row, "bg_itable_unused", 16)
     if written > MOST_MAPS:
         return f"more than {MOST_MAPS} of its groups have been written to"
     if volume.checksums and volume.superblock.s_inode_size != INODE_SIZE:
         return f"its inodes have {volume.superblock.s_inode_size} bytes"
-    inodes = 0
-    for _, row in _groups(known):
-        unused_inodes = _wide(volume, row, "bg_itable_unused", 16)
-        inodes += 0 if row["bg_flags"] & GROUP_INODES_UNUSED else volume.superblock.s_inodes_per_group - unused_inodes
     return f"it has had more than {MOST_INODES} inodes in use" if volume.checksums and inodes > MOST_INODES else ""
 
 

@@ -89,7 +89,8 @@ def read(device: BlockDevice, where: Place, *, deep: bool = True) -> FilesystemS
 
 def _superblock_findings(volume: Volume, device_size: int, where: Place) -> Iterator[Finding]:
     superblock = volume.superblock
-    if volume.checksums and crc32c_raw(0xFFFFFFFF, superblock.encode()[:-4]) != superblock.s_checksum:
+    data = volume.device.read(SUPERBLOCK_OFFSET, Superblock.size)
+    if volume.checksums and crc32c_raw(0xFFFFFFFF, data[:-4]) != superblock.s_checksum:
         yield rules.filesystem_damaged.error(where, "the superblock does not match its checksum")
     if volume.shape.size > device_size:
         yield rules.filesystem_past_end.error(where, volume.shape.size, device_size)
