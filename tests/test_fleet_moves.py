@@ -238,6 +238,8 @@ def test_wherever_the_sheet_goes_after_a_cut_one_image_stays(tmp_path: Path, way
             file.write(json.dumps(row) + "\n")
     sheet = lay(wanted)
     assert {"disk.a old image"} <= {one["where"] for one in facts("confirm", str(sheet), status=1)["differences"]}
+    assert "image-left-by-move" in rules(facts("review", str(sheet)))
+    assert "a move that was cut off left" in run("retire", str(sheet), "a", "--yes", status=2).stderr
     run("write", str(sheet), "--yes", status=0)
     there = [one for one in "123" if place(one).exists()]
     assert there == [wanted] and file_digest(place(wanted)) == first

@@ -79,6 +79,11 @@ def plan(asked: Settled, facts: Facts) -> Layout:
         *asked.findings,
         *said,
         *of_pools,
+        *(
+            rules.image_left_by_move.warning(disk_place(name), one.image.place, facts.found.disks[name].image.place)
+            for name, every in moved.left_behind.items()
+            for one in every
+        ),
         *(one for volume in volumes if volume.old for one in _not_as_asked(differ_pools, volume.name)),
         *(one for disk in disks for one in _check_existing(disk, facts, of_disks[disk.name])),
         *check_stores(stores, resolved, disks, facts.found.stores),

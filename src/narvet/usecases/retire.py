@@ -304,6 +304,8 @@ def _needed_by(disk: PlannedDisk, path: Path, found: WorkedOut) -> Iterator[str]
     is_empty = image is not None and any(map(images.volume_gone.made, image.findings))
     if image and not is_empty and not is_ours(disk.wanted, disk.origin, facts.origins.get(disk.name), image):
         yield f"{path} was not made for it; move that away, and retire the disk again"
+    for old in layout.left_behind.get(disk.name, ()):
+        yield f"a move that was cut off left {old.image.place} too; write the sheet, which removes that, first"
     if disk.plugged is not None:
         yield f"guest {disk.plugged_into} has it plugged in at {disk.plugged.where}; unmount and detach it first"
     for other in layout.disks:

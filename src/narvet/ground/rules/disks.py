@@ -87,6 +87,16 @@ def image_elsewhere(disk: str, path: str, format_name: str, remedy: str) -> Word
 
 
 @rule(
+    meaning="A move of the disk was cut off, and left a further image of it.",
+    way_out="`narvet write` compares the two, and removes this one if they hold the same. If they differ, see which of "
+    "them is the disk's, and move the other one away.",
+)
+def image_left_by_move(path: str, kept: str) -> Wording:
+    """Word a further image of a disk."""
+    return f"a move that was cut off left {path}; the disk is {kept}", "write: it goes if both hold the same"
+
+
+@rule(
     meaning="The ledger or the guest's entries say that a disk was made earlier, but its image is gone.",
     way_out="Put the image back. If it is gone for good, `narvet write --anew NAME` makes a new one.",
 )
