@@ -19,8 +19,8 @@ from narvet.ground.values import Frozen
 T = TypeVar("T")
 
 
-class Outcome(Frozen):
-    """What a call came to: what it returned, or the error that it ended with."""
+class Outcome(Frozen, gc=True):
+    """What a call came to: what it returned, or the error that it ended with, whose trace may lead back to it."""
 
     value: Any = None
     error: Exception | None = None

@@ -120,11 +120,16 @@ def _page(title: str, cells: Sequence[Cell]) -> Canvas:
         canvas.text(18, canvas.height - 14, _CAPTION, size=_TEXT, color=DIM)
     top = above
     for row, height in zip(rows, tall, strict=True):
+        headed = False
         for place, cell in enumerate(row):
+            left = 11 + _CELL * place
             if isinstance(cell, Core):
-                _core(canvas, cell, 11 + _CELL * place, top)
-            else:
-                _stores(canvas, cell, 11 + _CELL * place, top, height - _HEAD - 36)
+                _core(canvas, cell, left, top)
+                continue
+            if not headed:
+                canvas.text(left + 7, top + 9, "stores", size=9.5, bold=True)
+            _stores(canvas, cell, left, top, height - _HEAD - 36)
+            headed = True
         top += height
     return canvas
 
@@ -194,7 +199,6 @@ def _torn(canvas: Canvas, at: float, edge: float, sign: int) -> None:
 
 def _stores(canvas: Canvas, stores: Sequence[StoreCapacity], left: float, top: float, tall: float) -> None:
     """Draw each store as a measure: its room, what is kept free at the rim, promised to disks, and present."""
-    canvas.text(left + 7, top + 9, "stores", size=9.5, bold=True)
     for number, store in enumerate(stores):
         _store(canvas, store, left + 14 + number * (_CELL - 22) / _STORES, top + _HEAD, tall)
 
