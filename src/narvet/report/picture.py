@@ -215,11 +215,10 @@ def _store(canvas: Canvas, store: StoreCapacity, at: float, top: float, tall: fl
     if store.kept:
         canvas.pattern("dots", at, y(store.room), _CORE_WIDTH, rim)
     canvas.line([(at, y(store.room)), (at, foot), (right, foot), (right, y(store.room))], width=1)
-    reach = top - _LABEL
-    for size, word in sorted(
+    marks = sorted(
         [(store.room, "room"), (store.promised, "promised"), (store.present, "present")], key=lambda mark: -mark[0]
-    ):
-        reach = max(min(y(size), foot - 4), reach + _LABEL)
+    )
+    for (size, word), reach in zip(marks, _apart([y(size) for size, _ in marks], top, foot - 4), strict=True):
         canvas.line([(right, y(size)), (right + 5, reach)])
         canvas.text(right + 7, reach - 4, show_binary(size), size=_TEXT - 0.8)
         canvas.text(right + 7, reach + 4, word, size=_TEXT - 0.8)
@@ -228,3 +227,13 @@ def _store(canvas: Canvas, store: StoreCapacity, at: float, top: float, tall: fl
     if store.host:
         canvas.text(at, foot + 20, f"on {store.host}", size=_TEXT - 0.8, color=DIM)
     canvas.text(at, foot + (30 if store.host else 20), told, size=_TEXT - 0.8, bold=store.left < 0)
+
+
+def _apart(places: Sequence[float], top: float, foot: float) -> list[float]:
+    """Return where labels stand that are to be at ascending places: none above the top, below the foot, or too near."""
+    found: list[float] = []
+    for number, place in enumerate(places):
+        least = found[-1] + _LABEL if found else top
+        most = foot - _LABEL * (len(places) - 1 - number)
+        found.append(min(max(place, least), most))
+    return found
