@@ -204,15 +204,28 @@ def test_an_old_image_goes_only_if_both_are_the_same(tmp_path: Path) -> None:
     assert "image-missing" in run("review", str(sheet), status=1).stdout
 
 
-@pytest.mark.parametrize("way", ["one machine", "hosts"])
-@pytest.mark.parametrize(("left", "wanted"), [("2", "1"), ("23", "1"), ("2", "3"), ("23", "2"), ("2", "2")])
+@pytest.mark.parametrize(
+    ("way", "left", "wanted"),
+    [
+        ("one machine", "2", "1"),
+        ("one machine", "23", "2"),
+        ("hosts", "23", "1"),
+        ("hosts", "2", "3"),
+        ("hosts", "2", "2"),
+        ("a pool", "2", "3"),
+        ("a pool", "23", "1"),
+    ],
+)
 def test_wherever_the_sheet_goes_after_a_cut_one_image_stays(tmp_path: Path, way: str, left: str, wanted: str) -> None:
     """Copies that cut moves left in one store or two, and a sheet that then goes back, on, or stays: one image stays."""
-    hosts = "" if way == "one machine" else "host = 'rack{0}'\n"
-    folder = "shelf{0}" if way == "one machine" else "vault"
+    hosts = "host = 'rack{0}'\n" if way == "hosts" else ""
+    folder = "vault" if hosts else "shelf{0}"
+    pool = (
+        "pool = 'c'\n[pool.c]\nguest = 'pc'\n[[pool.c.volume]]\nname = 'v'\nsize = '9 MiB'\n" if way == "a pool" else ""
+    )
 
     def place(number: str) -> Path:
-        return tmp_path / ("" if way == "one machine" else f"hosts/rack{number}") / folder.format(number) / "a.raw"
+        return tmp_path / (f"hosts/rack{number}" if hosts else "") / folder.format(number) / "a.raw"
 
     def lay(store: str) -> Path:
         rooms = "".join(
@@ -222,7 +235,7 @@ def test_wherever_the_sheet_goes_after_a_cut_one_image_stays(tmp_path: Path, way
         )
         sheet = tmp_path / "sheet.toml"
         head = f"sheet = 1\nidentity = '{IDENTITY}'\n{rooms}[guest.pc]\n[disk.a]\nguest = 'pc'\nsize = '64 MiB'\n"
-        sheet.write_text(f"{head}store = 'room{store}'\n[[disk.a.partition]]\n")
+        sheet.write_text(f"{head}store = 'room{store}'\n[[disk.a.partition]]\n{pool}")
         return sheet
 
     for one in "123":

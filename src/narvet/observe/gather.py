@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from narvet.block.names import is_working_name, real_paths
@@ -25,7 +25,7 @@ from narvet.guests.contract import GuestAsked
 from narvet.guests.roots import root_asked
 from narvet.hosts import door_of
 from narvet.model.estate import Disk, Estate, Guest, Image, Store
-from narvet.model.facts import Facts, OriginFacts
+from narvet.model.facts import Facts, HostPath, OriginFacts
 from narvet.model.plugs import DoorState, Plugged
 from narvet.model.pools import FoundPool
 from narvet.observe.images import Look, is_image, survey
@@ -128,11 +128,22 @@ def _pools(
     part: Part, disks: Mapping[str, Disk], strays: Iterable[Disk], trust: Trust, unread: frozenset[str]
 ) -> tuple[FoundPool, ...]:
     """Return the pools whose members lie on the disks that were found, or on images that may be disks to be moved."""
-    disks = {**disks, **_members_elsewhere(disks, strays)}
+    disks = {**disks, **_members_elsewhere(disks, _last_moved(strays, part.history.moving))}
     if not any(one.member for disk in disks.values() for one in disk.partitions):
         return ()
     smaller = any(isinstance(one.size, int) for pool in part.sheet.pool.values() for one in pool.volume)
     return pools_on(disks, trust, Look(bool(part.deep - unread), smaller))
+
+
+def _last_moved(strays: Iterable[Disk], moving: Mapping[str, Sequence[HostPath]]) -> Iterator[Disk]:
+    """Yield strays; of those that cut moves left of one disk only the last one, as `plan.relocate` takes it."""
+    there = {os.path.normpath(one.path): one for one in strays}
+    for every in moving.values():
+        own = [(path, there[path]) for _, path in every if path in there]
+        for number, (path, one) in enumerate(own):
+            if any(later.content_ids == one.content_ids for _, later in own[number + 1 :]):
+                there.pop(path, None)
+    yield from there.values()
 
 
 def _members_elsewhere(disks: Mapping[str, Disk], strays: Iterable[Disk]) -> dict[str, Disk]:
