@@ -21,6 +21,13 @@ from narvet.ground.units import counted
 PROGRAM = Path(sys.executable).with_name("narvet")
 IDENTITY = "0b2c6a52-6f0e-5f0b-9a3e-3d2f8f6a7c11"
 DISKS, EACH = 400, 10  # disks, and of these for each guest
+SHARES = """\
+What is not shared out is the command's start, reading the sheet, working the layout out and the ledger:
+a tenth of what 1,000 disks need, a fifth of what 400 do. Of reading many small disks back, a sixth is
+the layout; of the rest, in each process, a third goes through an ext4's inodes, maps and copies, 18 %
+reads its superblock, descriptors and root, 11 % is the table and 10 % opening the image. No function by
+itself takes more than 7 %: decoding records.
+"""
 TRAVELS = 1024  # MiB of an image that goes to another host
 
 
@@ -144,7 +151,8 @@ def main() -> None:
             first = first or (written, confirmed)
             times = f"{written:.1f} s | {first[0] / written:.2f} | {confirmed:.1f} s | {first[1] / confirmed:.2f}"
             print(f"| {who} | {times} |", flush=True)
-        print("\n## How cost grows with disks, with all processes of the machine\n")
+        print(f"\n{SHARES}")
+        print("## How cost grows with disks, with all processes of the machine\n")
         print("| disks | reviewed in | written in | confirmed in | for each disk |\n|---:|---:|---:|---:|---:|")
         for disks, *took in growth(Path(name)):
             each = " + ".join(f"{1000 * one / disks:.1f}" for one in took)
