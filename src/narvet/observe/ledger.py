@@ -119,6 +119,9 @@ def _moving(ledger: Path, rows: Iterable[dict[str, Any]]) -> dict[str, tuple[Hos
         did, disk = line.get("did"), str(line.get("disk", ""))
         if did not in ("moving", "image", "image removed"):
             continue
+        if did == "image" and "from" not in line:  # it was made anew, or where it was: nothing is on its way any more
+            found.pop(disk, None)
+            continue
         both = (_from_host(line), line.get("from")), (str(line.get("host", "")), line.get("touched"))
         for host, path in both:
             if not isinstance(path, str) or "\0" in path:

@@ -43,7 +43,7 @@ def relocated(sheet: ResolvedSheet, facts: Facts) -> Relocated:
         if disk.is_child or name in facts.anew:
             continue
         ids = _ids(disk, sheet) if disk.origin_path is None else known.ids(disk)
-        cut = [place for one in _names(disk) for place in facts.moving.get(one, ())]
+        cut = list(dict.fromkeys(place for one in reversed(_names(disk)) for place in facts.moving.get(one, ())))
         if name in found:
             left = [strays[place] for place in cut if place in strays and _carries(strays[place], ids)]
             if left and _carries(found[name], ids):
