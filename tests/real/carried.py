@@ -14,8 +14,7 @@ from tests.program import run
 from tests.real.kernel import mounted
 
 PACKAGES = (
-    "annotated_types", "click", "crc32c", "markdown_it", "mdurl", "msgspec", "narvet", "numpy", "pydantic", "pydantic_core", "pygments",
-    "rich", "tomli", "tomlkit", "typing_extensions", "typing_inspection",
+    "click", "crc32c", "markdown_it", "mdurl", "msgspec", "narvet", "numpy", "pygments", "rich", "tomli", "tomlkit", "typing_extensions",
 )  # fmt: skip
 _NOT_NEEDED = shutil.ignore_patterns(
     "__pycache__",

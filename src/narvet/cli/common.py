@@ -123,11 +123,11 @@ def print_line(facts: Any) -> None:
 
 def _as_json(facts: Any) -> str:
     """Return facts as JSON; a name that is no Unicode at all is what only the slower writer takes."""
-    from pydantic_core import PydanticSerializationError, to_json
+    from msgspec import json as compiled
 
     try:
-        return to_json(facts, indent=2).decode()
-    except (PydanticSerializationError, UnicodeError):
+        return compiled.format(compiled.encode(facts), indent=2).decode()
+    except (TypeError, OverflowError, UnicodeError):
         return json.dumps(facts, indent=2, ensure_ascii=False)
 
 

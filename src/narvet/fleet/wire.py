@@ -16,8 +16,6 @@ from types import MappingProxyType
 from typing import Any, TypeVar
 from uuid import UUID
 
-from pydantic import BaseModel
-
 from narvet.ground.errors import ImageError, NarvetError
 from narvet.ground.records import Record
 from narvet.ground.values import Frozen, is_frozen, part_names
@@ -111,8 +109,6 @@ def _marked(value: Any, kind: type) -> list[Any]:
 
 def _parts(value: Any, kind: Any) -> tuple[Any, ...]:
     """Return what a value is made of."""
-    if isinstance(value, BaseModel):
-        return dict(value.__dict__), set(value.model_fields_set)
     if isinstance(value, Enum):
         return (value.name,)
     if isinstance(value, NarvetError | tuple):
@@ -154,20 +150,9 @@ def _made(name: Any, parts: list[Any]) -> Any:
     if issubclass(kind, Frozen | Record):
         return kind(**dict(zip(_names(kind), parts, strict=True)))
     made = kind.__new__(kind)
-    if issubclass(kind, BaseModel):
-        _fill_model(made, kind, *parts)
-        return made
     for key, value in zip(part_names(kind), parts, strict=True):
         object.__setattr__(made, key, value)
     return made
-
-
-def _fill_model(made: BaseModel, kind: type[BaseModel], values: dict[str, Any], given: set[str]) -> None:
-    if not values.keys() <= kind.model_fields.keys() or not given <= kind.model_fields.keys():
-        raise ImageError(f"a message has keys that a {kind.__name__} has not")
-    told = {"__dict__": dict(values), "__pydantic_fields_set__": given}
-    for key, value in {**told, "__pydantic_extra__": None, "__pydantic_private__": None}.items():
-        object.__setattr__(made, key, value)
 
 
 @cache
@@ -184,7 +169,7 @@ def _value_kind(name: str) -> type:
     """
     kind = _found(name)
     if isinstance(kind, type) and f"{kind.__module__}:{kind.__qualname__}" == name:
-        if issubclass(kind, NarvetError | BaseModel | Enum) or (issubclass(kind, tuple) and hasattr(kind, "_fields")):
+        if issubclass(kind, NarvetError | Enum) or (issubclass(kind, tuple) and hasattr(kind, "_fields")):
             return kind
         if issubclass(kind, Record) or is_frozen(kind):
             return kind

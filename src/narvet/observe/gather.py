@@ -34,6 +34,7 @@ from narvet.observe.parts import Part, merged, parts_of
 from narvet.observe.pools import member_places, pools_on
 from narvet.observe.stores import observe_service, observe_store
 from narvet.plan.disks import image_path
+from narvet.sheet.base import form_of
 from narvet.sheet.contents import ContentForm
 from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.machines import GuestForm
@@ -212,7 +213,7 @@ def _left_roots(part: Part, guests: Mapping[str, Guest]) -> Iterator[tuple[str, 
     now = {(os.path.realpath(one.root.path), one.root.partition) for one in guests.values() if one.root}
     for name, keys in part.history.roots:
         try:
-            form = GuestForm.model_validate(keys)
+            form = form_of(GuestForm, keys)
             root = root_asked(GuestAsked(name, form, path, ()))
         except ValueError:  # the ledger is not as Narvet writes it
             continue

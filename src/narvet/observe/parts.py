@@ -18,7 +18,7 @@ from narvet.model.facts import Facts, OriginFacts
 from narvet.model.pools import FoundPool
 from narvet.observe.ledger import Histories, History
 from narvet.plan.disks import image_path
-from narvet.sheet.form import Sheet
+from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.hosts import THIS_MACHINE, host_of_disk, host_of_guest, origin_of
 
 _AT_ONCE = 250
@@ -60,19 +60,18 @@ def parts_of(sheet: Sheet, path: Path, told: Histories, deep: frozenset[str]) ->
     away = frozenset(name for given in lends.values() for name, _ in given)
     known = (host for host in told.hosts if host in sheet.host)  # what was made there may still lie there
     for host in dict.fromkeys((*stores, *guests, *known, *lends)) or (THIS_MACHINE,):
-        here = sheet.model_copy(update={"store": {name: sheet.store[name] for name in stores[host]}})
+        here = replace(sheet, store={name: sheet.store[name] for name in stores[host]})
         own = dict.fromkeys(guests[host])
         chunks = list(_chunks(sheet, kept[host], _absent(sheet, path, kept[host]) if host == THIS_MACHINE else set()))
         for number, names in enumerate(chunks):
             first = number == 0
             used = sheet.disk if len(own) == len(sheet.guest) else _used(sheet, names, own if first else {})
-            some = here.model_copy(
-                update={
-                    "host": {},
-                    "disk": used if first else {name: sheet.disk[name] for name in names},
-                    "guest": {name: sheet.guest[name] for name in own} if first else {},
-                    "pool": sheet.pool if first else {},
-                }
+            some = replace(
+                here,
+                host={},
+                disk=used if first else {name: sheet.disk[name] for name in names},
+                guest={name: sheet.guest[name] for name in own} if first else {},
+                pool=sheet.pool if first else {},
             )
             names_there = tuple(_known(sheet, kept[host])) if first else ()
             yield Part(
@@ -105,9 +104,9 @@ def _known(sheet: Sheet, names: Iterable[str]) -> Iterator[tuple[str, str]]:
         yield form.store, image_path("", name, form.format).removeprefix("/")
 
 
-def _used(sheet: Sheet, names: Iterable[str], guests: Mapping[str, object]) -> dict[str, object]:
+def _used(sheet: Sheet, names: Iterable[str], guests: Mapping[str, object]) -> dict[str, DiskForm]:
     """Return the disks of these names, and those of guests."""
-    found: dict[str, object] = {name: sheet.disk[name] for name in names}
+    found = {name: sheet.disk[name] for name in names}
     found |= {name: form for name, form in sheet.disk.items() if form.guest in guests} if guests else {}
     return found
 

@@ -266,6 +266,6 @@ def _unused(
     form: GuestForm | DiskForm | PartitionForm, names: Iterable[str], place: Place, system: GuestSystem
 ) -> Iterator[Finding]:
     for name in names:
-        if name in form.model_fields_set:
+        if form.has(name):
             key = key_of(type(form), name)
             yield filesystem_rules.key_means_nothing.error(place.key(key), key, system.name)

@@ -2,28 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, TypeVar
+import re
+from typing import Annotated, Literal, TypeVar
 
-from pydantic import Field, TypeAdapter, ValidationError
-from pydantic.dataclasses import dataclass
+from msgspec import DecodeError, Meta
 
 from narvet.ground.errors import ImageError
+from narvet.ground.values import Frozen, field
 
-_Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9._-]{1,100}$")]
+_Name = Annotated[str, Meta(pattern=r"^[A-Za-z0-9._-]{1,100}$(?!\n)")]  # for `$` alone, a line may end there
 _T = TypeVar("_T")
-_Size = Annotated[int, Field(gt=0, lt=1 << 63)]
-_Count = Annotated[int, Field(ge=0, lt=1 << 63)]
+_Size = Annotated[int, Meta(ge=1, le=(1 << 63) - 1)]
+_Count = Annotated[int, Meta(ge=0, le=(1 << 63) - 1)]
 
 
-@dataclass(frozen=True)
-class VolumeClass:
+class VolumeClass(Frozen):
     """A kind of volume: its least and most size, the step between sizes, and operations a second."""
 
     name: _Name
     least: _Size
     most: _Size
     step: _Size
-    operations: dict[str, Annotated[float, Field(ge=0, allow_inf_nan=False)]]
+    operations: dict[str, Annotated[float, Meta(ge=0)]]
 
     def operations_of(self, size: int) -> int:
         """Return the operations a second that a volume of a size gets."""
@@ -35,16 +35,14 @@ class VolumeClass:
         return max(-(-size // self.step) * self.step, self.least)
 
 
-@dataclass(frozen=True)
-class Zone:
+class Zone(Frozen):
     """A place of a service, with what it has."""
 
     name: _Name
     classes: tuple[VolumeClass, ...]
 
 
-@dataclass(frozen=True)
-class Quota:
+class Quota(Frozen):
     """What may be ordered in all, and what is already."""
 
     volumes: _Count
@@ -53,16 +51,14 @@ class Quota:
     used_bytes: _Count = 0
 
 
-@dataclass(frozen=True)
-class Offer:
+class Offer(Frozen):
     """What a service has."""
 
     zones: tuple[Zone, ...]
     quota: Quota
 
 
-@dataclass(frozen=True)
-class Machine:
+class Machine(Frozen):
     """A guest of a service, with the volumes at its positions."""
 
     name: _Name
@@ -75,13 +71,12 @@ class Machine:
 State = Literal["making", "ready", "attaching", "attached", "detaching", "leaving", "failed"]
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Frozen):
     """A volume as it is now."""
 
     id: _Name
     zone: _Name
-    kind: Annotated[_Name, Field(alias="class")]
+    kind: _Name = field(name="class")
     bytes: _Size
     state: State
     tags: dict[str, str]
@@ -89,23 +84,21 @@ class Volume:
     position: _Count | None = None
 
 
-@dataclass(frozen=True)
-class Stored:
+class Stored(Frozen):
     """Runs that may hold something, as offset and length; `more` lie behind them."""
 
     runs: tuple[tuple[_Count, _Size], ...]
     more: bool
 
 
-@dataclass(frozen=True)
-class Fault:
+class Fault(Frozen):
     """Why a service did not do something."""
 
     fault: str
     told: str
 
 
-_ADAPTERS: dict[Any, TypeAdapter[Any]] = {}
+_PLACE = re.compile(r"(?:field `|`\$\.?)(?P<place>[^`]+)`")
 
 
 def told(kind: type[_T], data: bytes, where: str) -> _T:
@@ -114,10 +107,11 @@ def told(kind: type[_T], data: bytes, where: str) -> _T:
     Raises:
         ImageError: it tells something else.
     """
-    adapter = _ADAPTERS.setdefault(kind, TypeAdapter(kind))
+    from msgspec import json
+
     try:
-        found: _T = adapter.validate_json(data)
-    except ValidationError as error:
-        place = ".".join(str(part) for part in error.errors()[0]["loc"])
-        raise ImageError(f"{where}: the service answers otherwise than services do, {place or 'no JSON'}") from None
-    return found
+        return json.decode(data, type=kind)
+    except (DecodeError, UnicodeDecodeError, RecursionError) as error:
+        place = _PLACE.search(str(error))
+        what = place["place"] if place else "no JSON"
+        raise ImageError(f"{where}: the service answers otherwise than services do, {what}") from None

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from posixpath import isabs, join, normpath
+from typing import Any
 
+from narvet.ground.values import part_names, replace
 from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.machines import DoorForm, GuestForm, RootForm
 
@@ -42,9 +44,7 @@ def located(sheet: Sheet, folder: str) -> Sheet:
     if not sheet.host:
         return sheet
     stores = {
-        name: form.model_copy(update={"path": _from(folder_of(sheet, form.host, folder), form.path)})
-        if form.host
-        else form
+        name: replace(form, path=_from(folder_of(sheet, form.host, folder), form.path)) if form.host else form
         for name, form in sheet.store.items()
     }
     guests = {
@@ -55,20 +55,20 @@ def located(sheet: Sheet, folder: str) -> Sheet:
         name: _located_disk(sheet, form, folder) if form.copy_of or form.base else form
         for name, form in sheet.disk.items()
     }
-    return sheet.model_copy(update={"store": stores, "guest": guests, "disk": disks})
+    return replace(sheet, store=stores, guest=guests, disk=disks)
 
 
 def _located_guest(form: GuestForm, folder: str) -> GuestForm:
-    update: dict[str, object] = {}
+    update: dict[str, Any] = {}
     if isinstance(form.root, RootForm):
         members = tuple(_from(folder, one) for one in form.root.members)
-        update["root"] = form.root.model_copy(update={"image": _from(folder, form.root.image), "members": members})
+        update["root"] = replace(form.root, image=_from(folder, form.root.image), members=members)
     elif form.root is not None:
         update["root"] = _from(folder, form.root)
     if form.door is not None:
-        ways = {name: _from(folder, path) for name, path in form.door if path is not None}
-        update["door"] = DoorForm.model_construct(set(ways), **ways)
-    return form.model_copy(update=update) if update else form
+        ways = {name: getattr(form.door, name) for name in part_names(DoorForm)}
+        update["door"] = DoorForm(**{name: _from(folder, path) for name, path in ways.items() if path is not None})
+    return replace(form, **update) if update else form
 
 
 def _located_disk(sheet: Sheet, form: DiskForm, folder: str) -> DiskForm:
@@ -77,8 +77,8 @@ def _located_disk(sheet: Sheet, form: DiskForm, folder: str) -> DiskForm:
         return form
     host, path = found
     there = _from(folder_of(sheet, host, folder), path)
-    key = "copy_of" if form.base is None else "base"
-    return form.model_copy(update={key: there if host == host_of_disk(sheet, form) else f"{host}:{there}"})
+    named = there if host == host_of_disk(sheet, form) else f"{host}:{there}"
+    return replace(form, copy_of=named) if form.base is None else replace(form, base=named)
 
 
 def _from(folder: str, path: str) -> str:

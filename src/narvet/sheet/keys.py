@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from enum import Enum
 from functools import lru_cache
-from typing import Any
+from typing import Any, get_args
+
+from msgspec import NODEFAULT, structs
 
 from narvet.ground.values import Frozen
-from narvet.sheet.base import Form, Told
+from narvet.sheet.base import Form, schema_of
 
 
 class Kind(Enum):
@@ -34,13 +36,12 @@ class Key(Frozen):
 @lru_cache
 def keys_of(form: type[Form]) -> dict[str, Key]:
     """Return the keys of a form, in the order in which it declares them."""
-    shapes = form.model_json_schema(by_alias=True)["properties"]
+    shapes = schema_of(form)["$defs"][form.__name__]["properties"]
     found = {}
-    for name, field in form.model_fields.items():
-        key = field.alias or name
-        told = next(mark for mark in field.metadata if isinstance(mark, Told))
-        usual = told.usual or ("required" if field.is_required() else _shown(field.default))
-        found[key] = Key(told.meaning, usual, _kind(shapes[key]))
+    for field in structs.fields(form):
+        key, meant = field.encode_name, get_args(field.type)[-1].extra
+        usual = meant["usual"] or ("required" if field.required else _shown(field.default))
+        found[key] = Key(meant["meaning"], usual, _kind(shapes[key]))
     return found
 
 
@@ -56,13 +57,11 @@ def key_table(form: type[Form]) -> str:
 
 
 def _shown(default: Any) -> str:
-    match default:
-        case None | () | {}:
-            return ""
-        case bool():
-            return "true" if default else "false"
-        case _:
-            return f"`{default}`" if isinstance(default, str) else str(default)
+    if isinstance(default, bool):
+        return "true" if default else "false"
+    if default is NODEFAULT or not default:
+        return ""
+    return f"`{default}`" if isinstance(default, str) else str(default)
 
 
 def _kind(shape: dict[str, Any]) -> Kind:

@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import Field, PlainValidator, ValidationInfo, WithJsonSchema
+from msgspec import Meta
 
 from narvet.formats.filesystems import NAMES as FILESYSTEMS
 from narvet.formats.images import NAMES as FORMATS
 from narvet.formats.tables import NAMES as TABLES
 from narvet.ground.errors import is_harmless
-from narvet.ground.units import LARGEST, MIB, parse_share, parse_size
+from narvet.ground.units import MIB, parse_share, parse_size
 from narvet.model.controllers import Slot, check_position
 from narvet.model.plugs import HOLDS, MOST_OF_SERIAL, Hold
+from narvet.sheet.base import Written
 
 LATEST = 1 << 33  # seconds since 1970 that every filesystem here can store
 UNDATED = 946684800  # 2000-01-01, for sheets that give no date: never the clock
@@ -27,39 +28,33 @@ _LETTER = re.compile("([A-Za-z]):")
 _NOT_IN_NAMES = re.compile(r'[\x00-\x1f<>:"/|?*]')
 _DEVICES = re.compile(r"(CON|PRN|AUX|NUL|COM[0-9]|LPT[0-9])(\..*)?", re.IGNORECASE)
 _LONGEST_NAME = 255  # UTF-16 units
-_SHOWN = r"^[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+$"  # nothing a terminal obeys
+_SHOWN = r"[^\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069/]+"  # nothing a terminal obeys
 _SIZE_TEXT = "a number and a unit: B, kB MB GB TB PB (powers of 1000), KiB MiB GiB TiB PiB (powers of 1024)"
 
 
-IN_BYTES = {"bytes": True}
-"""The context for validation of sizes that are numbers of bytes already; in a sheet they are text with a unit."""
-
-
-def _size(value: Any, info: ValidationInfo) -> int:
+def _size(value: Any) -> int:
     if isinstance(value, bool) or not isinstance(value, int | float | str):
         raise ValueError('a size is text, such as "100 GiB"')
-    if isinstance(value, int) and info.context == IN_BYTES and 0 <= value < LARGEST:
-        return value
     return parse_size(str(value))
 
 
-def _positive(value: Any, info: ValidationInfo) -> int:
-    size = _size(value, info)
+def _positive(value: Any) -> int:
+    size = _size(value)
     if size == 0:
         raise ValueError("a size of zero holds nothing")
     return size
 
 
-def _part_size(value: Any, info: ValidationInfo) -> int | Fraction | Literal["rest"]:
+def _part_size(value: Any) -> int | Fraction | Literal["rest"]:
     if value == "rest":
         return "rest"
     share = parse_share(value) if isinstance(value, str) else None
-    return _positive(value, info) if share is None else share
+    return _positive(value) if share is None else share
 
 
-def _kept(value: Any, info: ValidationInfo) -> int | Fraction:
+def _kept(value: Any) -> int | Fraction:
     share = parse_share(value) if isinstance(value, str) else None
-    return _size(value, info) if share is None else share
+    return _size(value) if share is None else share
 
 
 def _reserved(value: Any) -> Fraction:
@@ -69,20 +64,20 @@ def _reserved(value: Any) -> Fraction:
     return share
 
 
-def _chunk(value: Any, info: ValidationInfo) -> int:
-    size = _size(value, info)
+def _chunk(value: Any) -> int:
+    size = _size(value)
     if size < 4096 or size > 64 * MIB or size & (size - 1):
         raise ValueError("a chunk is a power of two from 4 KiB to 64 MiB")
     return size
 
 
-def _one_of(names: tuple[str, ...]) -> Any:
+def _one_of(names: tuple[str, ...]) -> Written:
     def check(value: Any) -> str:
         if value not in names:
             raise ValueError(f"{value!r} is not known here; it can be {', '.join(names)}")
         return str(value)
 
-    return [PlainValidator(check), WithJsonSchema({"enum": list(names)})]
+    return _written(check, {"enum": list(names)})
 
 
 def _mode(value: Any) -> int:
@@ -133,7 +128,12 @@ def _version(value: Any) -> tuple[int, ...]:
     return tuple(map(int, value.split(".")))
 
 
-def _owner(value: Any) -> str:
+def owner(value: Any) -> str:
+    """Return an owner as a sheet has it.
+
+    Raises:
+        ValueError: it is none.
+    """
     part = r"(?:\d{1,10}|[A-Za-z_][A-Za-z0-9_.-]*\$?)"
     account = r"[A-Za-z][A-Za-z0-9 _.$-]*(?:\\[A-Za-z0-9 _.$-]+)?"
     if not isinstance(value, str) or not re.fullmatch(f"{part}(?::{part})?|{account}", value):
@@ -173,58 +173,75 @@ def _moment(value: Any) -> int:
     return seconds
 
 
-def _text(pattern: str, example: str) -> WithJsonSchema:
-    return WithJsonSchema({"type": "string", "pattern": f"^{pattern}$", "examples": [example]})
+def _written(read: Any, schema: dict[str, Any], *, is_size: bool = False) -> Written:
+    """Return the type of a kind of value that `read` makes from what stands in a sheet."""
+    return Written("Written", (), {"read": staticmethod(read), "schema": schema, "is_size": is_size})
 
 
-_SIZE_SCHEMA = WithJsonSchema({"type": "string", "description": _SIZE_TEXT, "examples": ["120 GiB", "100 GB"]})
-_SHARE_SCHEMA = WithJsonSchema(
-    {"type": "string", "description": f'{_SIZE_TEXT}; or a share, "25%"', "examples": ["10%", "40 GiB"]}
-)
-_PART_SCHEMA = WithJsonSchema(
-    {
-        "type": "string",
-        "description": f'{_SIZE_TEXT}; or a share, "25%"; or "rest"',
-        "examples": ["80 GiB", "25%", "rest"],
-    }
-)
+def _text(pattern: str, example: str) -> dict[str, Any]:
+    return {"type": "string", "pattern": f"^{pattern}$", "examples": [example]}
 
-Size = Annotated[int, PlainValidator(_positive), _SIZE_SCHEMA]
-Chunk = Annotated[int, PlainValidator(_chunk), _SIZE_SCHEMA]
-Room = Annotated[int, PlainValidator(_size), _SIZE_SCHEMA]
-Kept = Annotated[int | Fraction, PlainValidator(_kept), _SHARE_SCHEMA]
-PartSize = Annotated[int | Fraction | Literal["rest"], PlainValidator(_part_size), _PART_SCHEMA]
-PathText = Annotated[str, Field(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
-Name = Annotated[str, Field(pattern=f"^{_NAME}$")]
-NativeId = Annotated[str, Field(pattern=r"^[0-9A-Fa-f]{4,16}(-[0-9A-Fa-f]{4,12}){0,4}$")]
-PoolId = Annotated[str, Field(pattern=r"^[0-9A-Za-z]{6}(-[0-9A-Za-z]{4}){5}-[0-9A-Za-z]{6}$")]
-Number = Annotated[int, Field(ge=1, le=16384)]
-Label = Annotated[
-    str,
-    Field(max_length=255, pattern=_SHOWN),
-]
-SlotKey = Annotated[Slot, PlainValidator(_slot), _text(r"[a-z]+ \d+", "scsi 1")]
-Slots = Annotated[tuple[Slot, ...], PlainValidator(_slot_range), _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15")]
-MountPoint = Annotated[
-    str,
-    PlainValidator(_mount_point),
-    WithJsonSchema(
-        {"type": "string", "pattern": r"^(/.+|[A-Za-z]:(\\.+)?)$", "examples": ["/srv/trials", "T:", "T:\\frames"]}
-    ),
-]
-Letter = Annotated[str, PlainValidator(_letter), _text("[A-Za-z]:", "C:")]
-Version = Annotated[tuple[int, ...], PlainValidator(_version), _text(r"\d+\.\d+(\.\d+)?", "10.0.17763")]
-Serial = Annotated[str, Field(pattern=rf"^[A-Za-z0-9][A-Za-z0-9_.-]{{0,{MOST_OF_SERIAL - 1}}}$")]
-HoldName = Annotated[Hold, *_one_of(HOLDS)]
+
+def matching(pattern: str, most: int | None = None) -> Meta:
+    """Return what a text must match as a whole, and how many characters it has at most."""
+    return Meta(pattern=rf"^{pattern}$(?!\n)", max_length=most)  # for `$` alone, a line may end there
+
+
+def _sized(read: Any, words: str, *examples: str) -> Written:
+    return _written(read, {"type": "string", "description": words, "examples": list(examples)}, is_size=True)
+
+
+if TYPE_CHECKING:
+    Size = int
+    Chunk = int
+    Room = int
+    Kept = int | Fraction
+    PartSize = int | Fraction | Literal["rest"]
+    Share = Fraction
+    SlotKey = Slot
+    Slots = tuple[Slot, ...]
+    MountPoint = str
+    Letter = str
+    Version = tuple[int, ...]
+    Owner = str
+    Moment = int
+    Mode = int
+    HoldName = Hold
+    FilesystemName = str
+    FormatName = str
+    TableName = str
+else:
+    Size = _sized(_positive, _SIZE_TEXT, "120 GiB", "100 GB")
+    Chunk = _sized(_chunk, _SIZE_TEXT, "64 KiB")
+    Room = _sized(_size, _SIZE_TEXT, "120 GiB", "100 GB")
+    Kept = _sized(_kept, f'{_SIZE_TEXT}; or a share, "25%"', "10%", "40 GiB")
+    PartSize = _sized(_part_size, f'{_SIZE_TEXT}; or a share, "25%"; or "rest"', "80 GiB", "25%", "rest")
+    Share = _written(_reserved, {"type": "string", "examples": ["2%"]})
+    SlotKey = _written(_slot, _text(r"[a-z]+ \d+", "scsi 1"))
+    Slots = _written(_slot_range, _text(r"[a-z]+ \d+(-\d+)?", "scsi 0-15"))
+    MountPoint = _written(
+        _mount_point,
+        {"type": "string", "pattern": r"^(/.+|[A-Za-z]:(\\.+)?)$", "examples": ["/srv/trials", "T:", "T:\\frames"]},
+    )
+    Letter = _written(_letter, _text("[A-Za-z]:", "C:"))
+    Version = _written(_version, _text(r"\d+\.\d+(\.\d+)?", "10.0.17763"))
+    Owner = _written(owner, _text(".+", "trials:lab"))
+    Moment = _written(_moment, {"format": "date-time"})
+    Mode = _written(_mode, _text("[0-7]{3,4}", "0750"))
+    HoldName = _one_of(HOLDS)
+    FilesystemName = _one_of((*FILESYSTEMS, "none"))
+    FormatName = _one_of(FORMATS)
+    TableName = _one_of((*TABLES, "none"))
+
+PathText = Annotated[str, Meta(min_length=1, max_length=4096, pattern=r"^[^\x00]+$")]
+Name = Annotated[str, matching(_NAME)]
+NativeId = Annotated[str, matching(r"[0-9A-Fa-f]{4,16}(-[0-9A-Fa-f]{4,12}){0,4}")]
+PoolId = Annotated[str, matching(r"[0-9A-Za-z]{6}(-[0-9A-Za-z]{4}){5}-[0-9A-Za-z]{6}")]
+Number = Annotated[int, Meta(ge=1, le=16384)]
+Label = Annotated[str, matching(_SHOWN, 255)]
+Serial = Annotated[str, matching(rf"[A-Za-z0-9][A-Za-z0-9_.-]{{0,{MOST_OF_SERIAL - 1}}}")]
+MountOption = Annotated[str, matching(r"[A-Za-z0-9_.:=/+-]+", 200)]
 Right = Literal["full", "change", "read"]
 Attribute = Literal["read-only", "hidden", "no-letter"]
 System = Literal["linux", "windows"]
 SYSTEMS: tuple[System, ...] = ("linux", "windows")
-FilesystemName = Annotated[str, *_one_of((*FILESYSTEMS, "none"))]
-FormatName = Annotated[str, *_one_of(FORMATS)]
-TableName = Annotated[str, *_one_of((*TABLES, "none"))]
-Owner = Annotated[str, PlainValidator(_owner), _text(".+", "trials:lab")]
-Moment = Annotated[int, PlainValidator(_moment), WithJsonSchema({"format": "date-time"})]
-MountOption = Annotated[str, Field(pattern=r"^[A-Za-z0-9_.:=/+-]+$", max_length=200)]
-Share = Annotated[Fraction, PlainValidator(_reserved), WithJsonSchema({"type": "string", "examples": ["2%"]})]
-Mode = Annotated[int, PlainValidator(_mode), _text("[0-7]{3,4}", "0750")]

@@ -28,6 +28,7 @@ from narvet.observe.certainty import table_doubts
 from narvet.observe.images import survey
 from narvet.observe.ledger import ledger_path, record
 from narvet.plan.diff import asked_of
+from narvet.sheet.base import form_of
 from narvet.sheet.draft import Drafted, new_sheet, with_tables
 from narvet.sheet.files import text_of
 from narvet.sheet.form import Sheet
@@ -134,7 +135,7 @@ class _Taking:
             path = os.path.relpath(os.path.realpath(image), os.path.realpath(sheet.parent)).replace(os.sep, "/")
             keys = {"runs": lives.runs, "root": path}
             self.tables.append(("guest", guest, keys))
-            of_guest = GuestForm.model_validate(keys)
+            of_guest = form_of(GuestForm, keys)
             self.remarks.append(f"{image}: {lives.name} lives on it, so it is the root of guest {guest}, and no disk")
         elif of_guest is None:
             self.tables.append(("guest", guest, {}))

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import Literal, cast
 
 from narvet.apply.change import ChangeDisk
 from narvet.apply.device import MountVolume, TellKernel, WriteDevice
@@ -171,31 +172,31 @@ def _as_begun(device: Device, marks: Collection[str]) -> Device:
 def _sheet_here(sheet: Sheet, path: Path, guest: str, chosen: Chosen, root: str) -> Sheet:
     """Return a sheet of what is here: the one guest with its own root, and the disks whose devices are found."""
     disks = {name: _disk_here(sheet.disk[name], device) for name, device in chosen.devices.items()}
-    form = sheet.guest[guest].model_copy(update={"root": root, "door": None})
-    changed = {
-        "title": sheet.title or path.stem,
-        "dated": moment(sheet.dated),
-        "store": {_HERE: StoreForm(path=root)},
-        "guest": {guest: form},
-        "disk": disks,
-    }
-    return sheet.model_copy(update=changed)
+    form = replace(sheet.guest[guest], root=root, door=None)
+    return replace(
+        sheet,
+        title=sheet.title or path.stem,
+        dated=moment(sheet.dated),
+        store={_HERE: StoreForm(path=root)},
+        guest={guest: form},
+        disk=disks,
+    )
 
 
 def _disk_here(form: DiskForm, device: Device) -> DiskForm:
     """Return a disk as it is on a device: its size and sectors are those of that, unless the sheet has others."""
-    changed = {
-        "store": _HERE,
-        "device": None,
-        "format": "raw",
-        "space": "full",
-        "size": form.size or device.size,
-        "usable": None,
-        "sector_size": device.sector_size,
-        "copy_of": None,
-        "base": None,
-    }
-    return form.model_copy(update=changed)
+    return replace(
+        form,
+        store=_HERE,
+        device=None,
+        asked_format="raw",
+        asked_space="full",
+        size=form.size or device.size,
+        usable=None,
+        asked_sector_size=cast("Literal[512, 4096]", device.sector_size),
+        copy_of=None,
+        base=None,
+    )
 
 
 def _facts(here: Sheet, path: Path, guest: str, chosen: Chosen, *, deep: bool) -> Facts:

@@ -186,7 +186,7 @@ class Interview(Frozen):
     def _guest(self, system: GuestSystem) -> Guest:
         """Return what is found in the guest's root, nothing if there is none."""
         name = self.answers.get("guest", "")
-        form = self.form.guest.get(name) or GuestForm.model_validate({"root": self.answers.get("root") or None})
+        form = self.form.guest.get(name) or GuestForm(root=self.answers.get("root") or None)
         try:
             return system.observe(GuestAsked(name, form, self.path, ()))
         except (RequestError, OSError):

@@ -61,9 +61,9 @@ def work_out(
     if sheet.host:
         path = Path(os.path.abspath(path))  # noqa: PTH100 (a link to a sheet is where it is)
         sheet = located(sheet, str(path.parent))
-    sheet = sheet.model_copy(update={"title": sheet.title or path.stem, "dated": moment(sheet.dated)})
+    sheet = replace(sheet, title=sheet.title or path.stem, dated=moment(sheet.dated))
     apart = {name: form.guest for name, form in sheet.disk.items() if form.device is not None}
-    sheet = sheet.model_copy(update={"disk": {name: one for name, one in sheet.disk.items() if name not in apart}})
+    sheet = replace(sheet, disk={name: one for name, one in sheet.disk.items() if name not in apart})
     named = frozenset(deep_only) or frozenset(sheet.disk)
     facts = replace(observe(sheet, path, deep=named if deep else frozenset()), anew=frozenset(anew), apart=apart)
     asked = settled(_with_versions(sheet, facts))
@@ -78,12 +78,12 @@ def _with_versions(sheet: Sheet, facts: Facts) -> Sheet:
     """Return a sheet whose guests have the versions that their roots tell, where it does not say them."""
     found = facts.found.guests
     guests = {
-        name: form.model_copy(update={"version": found[name].version})
+        name: replace(form, version=found[name].version)
         if form.version is None and name in found and found[name].version
         else form
         for name, form in sheet.guest.items()
     }
-    return sheet.model_copy(update={"guest": guests})
+    return replace(sheet, guest=guests)
 
 
 def only(found: WorkedOut, names: Iterable[str]) -> WorkedOut:

@@ -22,12 +22,15 @@ from narvet.observe.stores import observe_store
 from narvet.plan.disks import PlannedImage, plan_disk
 from narvet.plan.partition_request import Site
 from narvet.plan.resolve import check_disk_asked, resolve_disk
+from narvet.sheet.base import form_of
 from narvet.sheet.form import DiskForm
 from narvet.sheet.machines import GuestForm
 from narvet.sheet.read import disk_of
 from narvet.sheet.resolved import DiskIds
 from narvet.sheet.values import SYSTEMS, UNDATED
 from narvet.usecases.layout import moment
+
+_HERE = "here"  # a store's name, for a disk that no sheet has
 
 
 class DiskWishes(Frozen):
@@ -86,7 +89,7 @@ def make(image: Path, wishes: DiskWishes, identity: UUID | None = None, *, dry: 
     _refuse_without_effect(wishes)
     kind = format_for(image, wishes.format)
     name = re.sub(r"[^A-Za-z0-9_.-]", "-", image.stem).lstrip("_.-")[:63] or "disk"
-    guest = GuestForm.model_validate({"runs": wishes.runs or SYSTEMS[0]})
+    guest = form_of(GuestForm, {"runs": wishes.runs or SYSTEMS[0]})
     asked = DiskAsked(guest, _form(wishes, kind.name, str(image)), image_place(str(image)))
     ids = DiskIds(identity or uuid4(), name)
     site = Site(str(image), guest.runs, Guest(), ids, moment(UNDATED))
@@ -114,7 +117,7 @@ def _form(wishes: DiskWishes, format_name: str, where: str) -> DiskForm:
     }  # fmt: skip
     content: dict[str, object] = {key: value for key, value in disk.items() if value is not None}
     content |= {"partition": [{key: value for key, value in part.items() if value is not None}]}
-    return disk_of({"guest": "", "store": "", "format": format_name, **content}, where)
+    return disk_of({"guest": "", "store": _HERE, "format": format_name, **content}, where)
 
 
 def _room_checks(image: Path, planned: PlannedImage) -> Iterator[Finding]:

@@ -71,7 +71,7 @@ def _check_partition(form: DiskForm, part: PartitionForm, guest: GuestForm, plac
     if kind == "exfat" and is_older(guest, _EXFAT_SINCE):
         yield _too_old(guest, "exfat", _EXFAT_SINCE, place.key("filesystem"), "use ntfs")
     if kind == "none" or not filesystem(kind).keeps_rights:
-        for key in (key for key in ("owner", "access") if key in part.model_fields_set):
+        for key in (key for key in ("owner", "access") if part.has(key)):
             reason, remedy = f"{kind} keeps no owners or rights", f"leave {key} out, or use ntfs"
             yield filesystem_rules.value_not_possible.error(place.key(key), reason, remedy)
     if form.table == "mbr" and part.attributes:
