@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+import copy
+import datetime
 from pathlib import Path
+from typing import Any
 
+import jsonschema
 import pytest
+import tomlkit
 
-from tests.program import disk, make_sheet, run
+from narvet.sheet.base import Form
+from narvet.sheet.contents import PartitionForm, SealForm, VolumeForm
+from narvet.sheet.form import DeviceForm, DiskForm, PoolForm, RatesForm, Sheet, schema
+from narvet.sheet.keys import keys_of
+from narvet.sheet.lines import KeyPath
+from narvet.sheet.machines import DoorForm, GuestForm, HostForm, RootForm, StoreForm, StripeForm
+from narvet.sheet.read import faults_in
+from tests.program import IDENTITY, disk, make_sheet, run
 
 DISK = '[disk.a]\nguest = "seedling"\nstore = "shelf"\nsize = "64 MiB"\n'
 PART = DISK + "[[disk.a.partition]]\n"
@@ -79,3 +91,102 @@ def test_times_come_from_the_sheet_and_source_date_epoch(tmp_path: Path) -> None
         images.append((folder / "shelf" / "a.raw").read_bytes())
     assert images[0] == images[1] != images[2]
     assert (1772409600).to_bytes(4, "little") in images[2]
+
+
+WHOLE: dict[str, Any] = {
+    "sheet": 1,
+    "identity": IDENTITY,
+    "host": {"rack": {}},
+    "store": {"shelf": {"path": "shelf", "stripe": {"chunk": "64 KiB", "disks": 2}}},
+    "guest": {"seedling": {"root": {"image": "root.raw"}, "door": {"ovf": "seedling.ovf"}}},
+    "disk": {
+        "a": {
+            "guest": "seedling", "store": "shelf", "size": "9 GiB", "ceiling": {"operations": 5},
+            "partition": [{"sealed": {}, "size": "1 GiB"}, {"pool": "p"}],
+        },
+        "b": {"guest": "seedling", "size": "9 GiB", "device": {"only_blank": True}, "partition": [{}]},
+    },
+    "pool": {"p": {"guest": "seedling", "volume": [{"name": "v", "size": "1 GiB"}]}},
+}  # fmt: skip
+"""A sheet that has a table of every kind."""
+TABLES: dict[type[Form], KeyPath] = {
+    Sheet: (),
+    HostForm: ("host", "rack"),
+    StoreForm: ("store", "shelf"),
+    StripeForm: ("store", "shelf", "stripe"),
+    GuestForm: ("guest", "seedling"),
+    RootForm: ("guest", "seedling", "root"),
+    DoorForm: ("guest", "seedling", "door"),
+    DiskForm: ("disk", "a"),
+    RatesForm: ("disk", "a", "ceiling"),
+    DeviceForm: ("disk", "b", "device"),
+    PartitionForm: ("disk", "a", "partition", 0),
+    SealForm: ("disk", "a", "partition", 0, "sealed"),
+    PoolForm: ("pool", "p"),
+    VolumeForm: ("pool", "p", "volume", 0),
+}
+ODD: tuple[Any, ...] = (
+    -1, 0, 1, 4096, 1 << 70, 1.5, float("inf"), True, "", "x", "x\n", "x" * 300, "64 MiB", "C:", "/srv/x", "scsi 1", "1.2",
+    "\u202e", datetime.date(2026, 3, 2), datetime.time(1), [], ["x"], [1], [[]], [{}], {}, {"x": 1}, {"": ""}, "none",
+)  # fmt: skip
+
+LINKS = ("disk", "guest", "store", "pool", "host", "base", "partition", "was", "count", "left_out", "digits")
+"""Keys whose values can be wrong for what others say."""
+
+
+def with_value(content: dict[str, Any], path: KeyPath, key: str | int, value: Any) -> dict[str, Any]:
+    made = copy.deepcopy(content)
+    table: Any = made
+    for part in path:
+        table = table[part]
+    table[key] = copy.deepcopy(value)
+    return made
+
+
+@pytest.mark.parametrize("form", TABLES)
+def test_every_key_takes_what_its_schema_says_and_tells_of_all_else(form: type[Form]) -> None:
+    """What editors are told of a sheet is judged by a package that has nothing to do with how it is read."""
+    judge, path = jsonschema.Draft202012Validator(schema()), TABLES[form]
+    assert not faults_in(WHOLE)
+    cases = [((*path, key), value) for key in keys_of(form) for value in ODD]
+    for where, value in [*cases, *((path, value) for value in (3, "x", [], [3], True) if path)]:
+        content = with_value(WHOLE, where[:-1], str(where[-1]) if len(where) > len(path) else where[-1], value)
+        found = faults_in(content)
+        near = [
+            (named(at[: len(path)]), words)
+            for at, words in found
+            if where[: len(at)] == at or at[: len(where)] == where
+        ]
+        assert len(near) == len(found) or where[-1] in LINKS, (where, value, found)
+        assert all(name in words and len(words) < 1000 for name, words in near), (where, value, near)
+        if not found:
+            judge.validate({**content, **({"dated": str(content["dated"])} if "dated" in content else {})})
+
+
+def named(path: KeyPath) -> str:
+    return "".join(f" {part + 1}" if isinstance(part, int) else f".{part}" for part in path).removeprefix(".")
+
+
+def test_all_that_is_wrong_is_told_at_once(tmp_path: Path) -> None:
+    content = with_value(WHOLE, ("disk", "a", "partition", 0), "labl", "x")
+    for path, key, value in (
+        (("disk", "a"), "size", 64),
+        (("disk", "a", "partition", 1), "number", 0),
+        (("guest", "seedling"), "runs", "beans"),
+        (("pool", "p", "volume", 0), "over", 1),
+        ((), "identity", "mine"),
+    ):
+        content = with_value(content, path, key, value)
+    sheet = make_sheet(tmp_path, "")
+    sheet.write_text(tomlkit.dumps(content))
+    told = run("review", str(sheet), status=2).stderr
+    for words in (
+        "identity is 'mine', a UUID expected",
+        "guest.seedling.runs is 'beans', 'linux' or 'windows' expected",
+        'disk.a.size: "64" has no unit',
+        'disk.a.partition 1 has no key "labl"; the nearest is "label"',
+        "disk.a.partition 2.number is 0, at least 1 expected",
+        "pool.p.volume 1.over is 1, at least 2 expected",
+    ):
+        assert words in told.replace("\n", " ")
+    assert told.count(", line ") == 6

@@ -95,10 +95,16 @@ def key_of(form: type[Form], name: str) -> str:
 
 
 @lru_cache
+def fields_of(form: type[Form]) -> tuple[structs.FieldInfo, ...]:
+    """Return the fields of a form, in order."""
+    return structs.fields(form)
+
+
+@lru_cache
 def _usual(form: type[Form]) -> dict[str, Any]:
     """Return what stands in for the fields of a form that need not be there."""
     found = {}
-    for one in structs.fields(form):
+    for one in fields_of(form):
         if one.default is not NODEFAULT:
             found[one.name] = one.default
         elif one.default_factory is not NODEFAULT:

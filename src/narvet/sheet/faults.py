@@ -12,10 +12,8 @@ from types import UnionType
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from uuid import uuid4
 
-from msgspec import structs
-
 from narvet.ground.errors import nearest
-from narvet.sheet.base import Form, form_of
+from narvet.sheet.base import Form, fields_of, form_of
 from narvet.sheet.lines import KeyPath
 
 Fault = tuple[KeyPath, str]
@@ -70,7 +68,7 @@ def _inside(kind: Any, value: object, path: KeyPath, *, in_bytes: bool) -> Itera
 
 
 def _in_form(form: type[Form], value: Mapping[str, object], path: KeyPath, *, in_bytes: bool) -> Iterator[Fault]:
-    fields = {one.encode_name: one for one in structs.fields(form)}
+    fields = {one.encode_name: one for one in fields_of(form)}
     for key in value:
         if key not in fields:
             told = f'{show_path(path) or "the sheet"} has no key "{key}"{nearest(key, list(fields))}'

@@ -9,10 +9,10 @@ from enum import Enum
 from functools import lru_cache
 from typing import Any, get_args
 
-from msgspec import NODEFAULT, structs
+from msgspec import NODEFAULT
 
 from narvet.ground.values import Frozen
-from narvet.sheet.base import Form, schema_of
+from narvet.sheet.base import Form, fields_of, schema_of
 
 
 class Kind(Enum):
@@ -38,7 +38,7 @@ def keys_of(form: type[Form]) -> dict[str, Key]:
     """Return the keys of a form, in the order in which it declares them."""
     shapes = schema_of(form)["$defs"][form.__name__]["properties"]
     found = {}
-    for field in structs.fields(form):
+    for field in fields_of(form):
         key, meant = field.encode_name, get_args(field.type)[-1].extra
         usual = meant["usual"] or ("required" if field.required else _shown(field.default))
         found[key] = Key(meant["meaning"], usual, _kind(shapes[key]))

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from narvet.ground.errors import RequestError, nearest
+from narvet.ground.errors import RequestError, nearest, printable
 from narvet.ground.values import replace
 from narvet.sheet.base import form_of
 from narvet.sheet.faults import Fault, faults_of, show_path
@@ -14,7 +14,7 @@ from narvet.sheet.files import SheetFiles, sheet_files, text_of
 from narvet.sheet.form import DiskForm, Sheet
 from narvet.sheet.hosts import host_of_disk, origin_of
 from narvet.sheet.lines import KeyPath
-from narvet.sheet.many import expanded
+from narvet.sheet.many import ManyError, expanded
 
 MOST_MESSAGES = 12
 
@@ -52,7 +52,7 @@ def disk_of(content: Mapping[str, Any], name: str) -> DiskForm:
         return form_of(DiskForm, content, in_bytes=True)
     except ValueError:
         faults = faults_of(DiskForm, content, in_bytes=True)
-        raise RequestError("\n".join(f"{name}: {words}" for _, words in faults)) from None
+        raise RequestError("\n".join(f"{name}: {printable(words)}" for _, words in faults)) from None
 
 
 def _with_volumes(sheet: Sheet) -> Sheet:
@@ -69,7 +69,11 @@ def _with_volumes(sheet: Sheet) -> Sheet:
 
 def faults_in(content: dict[str, Any]) -> list[Fault]:
     """Return what is wrong with the content of a sheet: the path of a key, and a message that names it."""
-    return _validated(expanded(content)[0])[1]
+    try:
+        whole, _ = expanded(content)
+    except ManyError as error:
+        return [(error.path, str(error))]
+    return _validated(whole)[1]
 
 
 def _validated(content: dict[str, Any]) -> tuple[Sheet | None, list[Fault]]:
@@ -160,7 +164,7 @@ def _refusal(files: SheetFiles, faults: Sequence[Fault]) -> RequestError:
     first = {files.written(path): (path, words) for path, words in reversed(faults)}.values()
     places = files.places(path for path, _ in first)
     placed = sorted((*place, words) for place, (_, words) in zip(places, first, strict=True))
-    messages = [f"{where}: {words}" for _, _, where, words in placed]
+    messages = [f"{where}: {printable(words)}" for _, _, where, words in placed]
     if len(messages) > MOST_MESSAGES:
         messages = [*messages[:MOST_MESSAGES], f"{files.texts[0][0]}: and {len(messages) - MOST_MESSAGES} more"]
     return RequestError("\n".join(messages))
