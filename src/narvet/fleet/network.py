@@ -119,7 +119,9 @@ def distributed() -> Any:
             "distributed.comm.timeouts.connect": "10s",
             "distributed.comm.timeouts.tcp": "20s",
             "distributed.client.heartbeat": "5s",
+            "distributed.admin.tick.interval": "1h",  # nobody asks how busy its loop is, 50 times a second
             "distributed.admin.tick.limit": "1h",
+            "distributed.admin.system-monitor.interval": "5s",
             "distributed.version": 2,
         }
     )
