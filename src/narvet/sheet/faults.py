@@ -46,8 +46,9 @@ def faults_of(kind: Any, value: object, path: KeyPath = (), *, in_bytes: bool = 
     try:
         form_of(kind, value, in_bytes=in_bytes)
     except ValueError as error:
-        inside = list(_inside(kind, value, path, in_bytes=in_bytes))
-        yield from inside or [(path, _words(kind, value, path, str(error)))]
+        inside = _inside(kind, value, path, in_bytes=in_bytes)
+        yield next(inside, (path, _words(kind, value, path, str(error))))
+        yield from inside
 
 
 def _inside(kind: Any, value: object, path: KeyPath, *, in_bytes: bool) -> Iterator[Fault]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,8 @@ from narvet.sheet.lines import KeyPath
 from narvet.sheet.many import ManyError, expanded
 
 MOST_MESSAGES = 12
+_MOST_FAULTS = 1000  # that are looked for
+_LONGEST = 600  # characters of a message
 
 
 def read_sheet(path: Path) -> Sheet:
@@ -52,7 +55,7 @@ def disk_of(content: Mapping[str, Any], name: str) -> DiskForm:
         return form_of(DiskForm, content, in_bytes=True)
     except ValueError:
         faults = faults_of(DiskForm, content, in_bytes=True)
-        raise RequestError("\n".join(f"{name}: {printable(words)}" for _, words in faults)) from None
+        raise RequestError("\n".join(f"{name}: {_bounded(words)}" for _, words in faults)) from None
 
 
 def _with_volumes(sheet: Sheet) -> Sheet:
@@ -80,7 +83,7 @@ def _validated(content: dict[str, Any]) -> tuple[Sheet | None, list[Fault]]:
     try:
         sheet = form_of(Sheet, content)
     except ValueError:
-        return None, list(faults_of(Sheet, content))
+        return None, list(islice(faults_of(Sheet, content), _MOST_FAULTS))
     return sheet, list(_strays(sheet))
 
 
@@ -159,12 +162,19 @@ def _strays_of_member(sheet: Sheet, path: KeyPath, pool: str, guest: str) -> Ite
         yield path, f"{show_path(path)}: pool {pool} is of guest {known.guest}, and this disk of guest {guest}"
 
 
+def _bounded(words: str) -> str:
+    """Return what is wrong as a line that a terminal can take, whatever the sheet has in it."""
+    text = printable(words)
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"
+
+
 def _refusal(files: SheetFiles, faults: Sequence[Fault]) -> RequestError:
     """Return the error that tells of all faults, each with its file and line, in the order of these."""
     first = {files.written(path): (path, words) for path, words in reversed(faults)}.values()
     places = files.places(path for path, _ in first)
     placed = sorted((*place, words) for place, (_, words) in zip(places, first, strict=True))
-    messages = [f"{where}: {printable(words)}" for _, _, where, words in placed]
-    if len(messages) > MOST_MESSAGES:
-        messages = [*messages[:MOST_MESSAGES], f"{files.texts[0][0]}: and {len(messages) - MOST_MESSAGES} more"]
+    messages = [f"{where}: {_bounded(words)}" for _, _, where, words in placed[:MOST_MESSAGES]]
+    if len(placed) > MOST_MESSAGES:
+        left = "many" if len(faults) == _MOST_FAULTS else len(placed) - MOST_MESSAGES
+        messages.append(f"{files.texts[0][0]}: and {left} more")
     return RequestError("\n".join(messages))
