@@ -47,7 +47,7 @@ def faults_of(kind: Any, value: object, path: KeyPath = (), *, in_bytes: bool = 
         form_of(kind, value, in_bytes=in_bytes)
     except ValueError as error:
         inside = _inside(kind, value, path, in_bytes=in_bytes)
-        yield next(inside, (path, _words(kind, value, path, str(error))))
+        yield next(inside, None) or (path, _words(kind, value, path, str(error)))
         yield from inside
 
 
