@@ -18,7 +18,7 @@ from uuid import uuid4
 from narvet.apply.copying import source_of
 from narvet.apply.staging import rights_of
 from narvet.block.contract import BlockDevice
-from narvet.block.granules import Content, Digest, content_of, data_runs, whole_granules
+from narvet.block.granules import Content, Digest, content_of, data_runs, fresh_key, whole_granules
 from narvet.block.leases import Lease, Stamps, lease, stamps
 from narvet.block.locks import exclusive_lock
 from narvet.block.publish import recover
@@ -137,27 +137,28 @@ def receive(offered: Offer, built: Path, kind: ImageFormat, spec: ImageSpec) -> 
     with taken(offered) as old, new_image_file(kind, built, spec) as new:
         if old.size != spec.size:
             raise RefusedError(f"{old.size} bytes are lent where {spec.size} are expected")
-        runs, digest = list(whole_granules(old.extents(), old.size)), Digest(old.size)
+        runs, digest = list(whole_granules(old.extents(), old.size)), Digest(old.size, fresh_key())
         expected(sum(length for _, length in runs))
         for offset, data in data_runs(old, runs):
             new.write(offset, data)
             digest.add(offset, data)
             copied(len(data))
         old.flush()
-    if content_at(built, kind.name, spec.sector_size) != digest.content:
+    came = digest.content
+    if content_at(built, kind.name, spec.sector_size, came.key) != came:
         raise RefusedError("what was written does not read back as it came")
 
 
-def content_at(path: Path, format_name: str, sector_size: int) -> Content:
-    """Return what the disk of an image of a format holds, which has no base."""
+def content_at(path: Path, format_name: str, sector_size: int, key: bytes) -> Content:
+    """Return what the disk of an image of a format holds, which has no base, by the key of a comparison."""
     link = identify(path, Trust({os.path.realpath(path): format_name}))
     with open_links([link], sector_size) as device:
-        return content_of(device)
+        return content_of(device, key)
 
 
 @runs_elsewhere
 def content_held(path: str, format_name: str, sector_size: int, run: Run | None = None) -> Content:
-    """Return what the disk of an image holds, while nobody may write to it.
+    """Return what the disk of an image holds, while nobody may write to it, by a new key.
 
     Raises:
         RequestError: there is no such image.
@@ -165,7 +166,7 @@ def content_held(path: str, format_name: str, sector_size: int, run: Run | None 
     """
     stay_inside(path)
     with claimed(run), lease(Path(path), change=False) as held:
-        content = content_at(Path(path), format_name, sector_size)
+        content = content_at(Path(path), format_name, sector_size, fresh_key())
         held.check()
     return content
 

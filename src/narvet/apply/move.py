@@ -296,7 +296,7 @@ class RemoveOldImage(Frozen):
             source = source_of(old, self.trust, self.spec.sector_size)
             before = stamps(source.files)
             with lease(*source.files, change=False), open_links(source.links, self.spec.sector_size) as device:
-                mine = content_of(at_size(device, self.there.size, source.found.table))
+                mine = content_of(at_size(device, self.there.size, source.found.table), self.there.key)
             if mine != self.there:
                 raise RefusedError(
                     f"{old}: it carries the same ids as {_where(self.wanted)}, but another content; see which of them "

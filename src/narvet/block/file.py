@@ -27,6 +27,7 @@ class FileDevice:
         self._sector = sector_size
         self._size = file.seek(0, os.SEEK_END)
         self._early = Early()
+        self._run, self._run_since = Extent(0, 0), -1
         self._takes_places = isinstance(file, FileIO) and hasattr(os, "pread")  # with the call itself
 
     @property
@@ -97,14 +98,16 @@ class FileDevice:
             OSError: the system could not say; a hole is never taken for granted.
         """
         end = self._size if end is None else min(end, self._size)
-        if not hasattr(os, "SEEK_DATA") or not stat.S_ISREG(os.fstat(self._file.fileno()).st_mode):
+        about = os.fstat(self.handle)
+        if not hasattr(os, "SEEK_DATA") or not stat.S_ISREG(about.st_mode):
             yield from cut(Extent(0, self._size), start, end)
             return
-        position, handle = start, self._file.fileno()
+        if about.st_ctime_ns != self._run_since:
+            self._run, self._run_since = Extent(0, 0), about.st_ctime_ns
+        position = start
         while position < end:
             try:
-                first = os.lseek(handle, position, os.SEEK_DATA)
-                after = os.lseek(handle, first, os.SEEK_HOLE)
+                first, after = self._run_from(position)
             except OSError as error:
                 if error.errno == errno.ENXIO:  # only a hole is left (lseek(2))
                     return
@@ -115,6 +118,19 @@ class FileDevice:
             spend()
             yield from cut(Extent(first, after - first), start, end)
             position = after
+
+    def _run_from(self, position: int) -> tuple[int, int]:
+        """Return where the first data from a position on begins, and where its run ends.
+
+        The last run is kept in mind: a filesystem in memory goes through all of a file's pages to tell where data ends.
+        """
+        known = self._run
+        if known.start <= position < known.end:
+            return position, known.end
+        first = os.lseek(self.handle, position, os.SEEK_DATA)
+        after = os.lseek(self.handle, first, os.SEEK_HOLE)
+        self._run = Extent(first, after - first)
+        return first, after
 
     @property
     def stored(self) -> int:
