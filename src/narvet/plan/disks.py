@@ -7,9 +7,10 @@ from functools import lru_cache
 from types import MappingProxyType
 from uuid import UUID
 
+from narvet.formats.filesystems import filesystem
 from narvet.formats.filesystems.contract import FilesystemState, Folder, UnfitError, Wishes
 from narvet.formats.images import ending_of, image_format
-from narvet.formats.images.contract import ImageFormat, ImageSpec, violations
+from narvet.formats.images.contract import ImageFormat, ImageSpec, Space, violations
 from narvet.formats.pools.member import LEAST, MemberState, fresh_shape
 from narvet.formats.seals.header import DATA_OFFSET, Seal, new_seal
 from narvet.formats.tables import table_format
@@ -24,7 +25,7 @@ from narvet.formats.tables.contract import (
 )
 from narvet.ground.errors import BugError
 from narvet.ground.extents import Extent
-from narvet.ground.findings import Finding, Place
+from narvet.ground.findings import Finding, Place, disk_place
 from narvet.ground.offers import offers
 from narvet.ground.rules import disks as rules
 from narvet.ground.rules import filesystems as filesystem_rules
@@ -43,6 +44,8 @@ from narvet.plan.place import PartSize, disk_size_for, pieces, place
 from narvet.plan.solve import smallest_growth, smallest_size
 from narvet.sheet.resolved import ResolvedDisk, ResolvedPartition
 
+_NO_ID = UUID(int=0)
+_ANY = disk_place("any")
 _LARGE = 1 << 62  # any disk large enough to ask a table how much it takes at either end
 
 
@@ -52,9 +55,8 @@ def image_path(store_path: str, disk: str, format_name: str) -> str:
 
 
 class _Room(Frozen):
-    """What the table with this id leaves of a disk, and the partition that is set aside first."""
+    """What the table of a disk is called by, and the partition that is set aside first."""
 
-    bounds: Bounds
     table_id: str = ""
     set_aside: Partition | None = None
 
@@ -94,18 +96,17 @@ def plan_disk(
     if disk.size is None and site.offered is not None:
         size = site.offered.fit(size)
     found += _size_checks(disk, table, size)
-    room = _room(disk, site, table, size)
-    ahead = _ahead(disk.table, len(requests), disk.sector_size)
-    places: Sequence[Extent] = (
-        place(sizes, room.bounds, disk.align, disk.sector_size, ahead) if table else [Extent(0, size)]
-    )
+    kinds = tuple(map(type, sizes))
+    frame = _frame(disk.table, size, disk.set_aside, disk.align, disk.sector_size, tuple(sizes), kinds)
+    room, places = _room(disk, site, frame), frame.places
     if existing is not None and table is not None:
         numbers = [_number(disk, request, table, room.before) for request in requests]
         places, in_the_way = keep_places(
-            places, sizes, numbers, existing, room.bounds, disk.align, disk.sector_size, disk.place
+            places, sizes, numbers, existing, frame.bounds, disk.align, disk.sector_size, disk.place
         )
         found += in_the_way
-    found += _place_checks(room.bounds, places, sizes, disk.place) if table else []
+    if table is not None and not (frame.is_well and places is frame.places):
+        found += _place_checks(frame.bounds, places, sizes, disk.place)
     parts = [room.set_aside] if room.set_aside else []
     for request, run in zip(requests, places, strict=True):
         native_id = request.kind.native_id(request.wishes.uuid) if request.kind else ""
@@ -114,17 +115,12 @@ def plan_disk(
         part, said = _partition(disk, site, request, run, room, keeps=keeps)
         parts.append(part)
         found += said
-    spec = ImageSpec(
-        size=size,
-        sector_size=disk.sector_size,
-        space=disk.space,
-        id=site.ids.image,
-        made=site.dated,
-        block_size=disk.block_size,
-        pieces=disk.pieces,
-        packed=disk.packed,
+    plain = _plain_spec(
+        disk.format, size, disk.sector_size, disk.space, disk.block_size, disk.pieces, disk.packed, site.dated
     )
-    found += _format_checks(image_format(disk.format), spec, disk.place)
+    spec = replace(plain.spec, id=site.ids.image)
+    if not plain.is_well:
+        found += _format_checks(image_format(disk.format), spec, disk.place)
     return _planned(disk, site, spec, room.table_id, tuple(parts)), tuple(found)
 
 
@@ -147,15 +143,80 @@ def _planned(
     return PlannedImage(wanted, spec, pieces(spec.size, takes.reserved, places))
 
 
-def _room(disk: ResolvedDisk, site: Site, table: TableFormat | None, size: int) -> _Room:
+class _Frame(Frozen):
+    """What disks have in common whose sizes are the same: what their table leaves, and where partitions lie.
+
+    `aside` is the run that is set aside first. `is_well` says that there is nothing to be said of these places.
+    """
+
+    bounds: Bounds
+    places: Sequence[Extent]
+    aside: Extent | None = None
+    is_well: bool = True
+
+
+@lru_cache(maxsize=1024)
+def _frame(
+    table: str | None,
+    size: int,
+    set_aside: int,
+    align: int,
+    sector_size: int,
+    sizes: tuple[PartSize, ...],
+    kinds: tuple[type, ...],  # noqa: ARG001 (for the memory all of a disk, a share, is as good as one byte)
+) -> _Frame:
     if table is None:
-        return _Room(Bounds(0, size))
-    bounds, table_id = _takes(table.name, size, disk.sector_size).bounds, table.native_id(site.ids.table)
-    if not disk.set_aside:
-        return _Room(bounds, table_id)
+        return _Frame(Bounds(0, size), (Extent(0, size),))
+    bounds, aside = _takes(table, size, sector_size).bounds, None
+    if set_aside:
+        aside = Extent(align_up(bounds.first, align), align_up(set_aside, sector_size))
+        bounds = replace(bounds, first=aside.end)
+    places = place(sizes, bounds, align, sector_size, _ahead(table, len(sizes), sector_size))
+    is_well = not any(True for _ in _place_checks(bounds, places, sizes, _ANY))
+    return _Frame(bounds, places, aside, is_well)
+
+
+class _PlainSpec(Frozen):
+    """What images have in common that are made alike; `is_well` says that their format has nothing to say of them."""
+
+    spec: ImageSpec
+    is_well: bool
+
+
+@lru_cache(maxsize=1024)
+def _plain_spec(
+    format_name: str,
+    size: int,
+    sector_size: int,
+    space: Space,
+    block_size: int | None,
+    most_of_piece: int | None,
+    packed: bool,
+    dated: int,
+) -> _PlainSpec:
+    spec = ImageSpec(
+        size=size,
+        sector_size=sector_size,
+        space=space,
+        made=dated,
+        block_size=block_size,
+        pieces=most_of_piece,
+        packed=packed,
+    )
+    return _PlainSpec(spec, not any(True for _ in _format_checks(image_format(format_name), spec, _ANY)))
+
+
+def _room(disk: ResolvedDisk, site: Site, frame: _Frame) -> _Room:
+    if disk.table is None:
+        return _Room()
+    table = table_format(disk.table)
+    table_id = table.native_id(site.ids.table)
+    if frame.aside is None:
+        return _Room(table_id)
     native_id = table.native_partition_id(table_id, site.ids.set_aside, 1)
-    kept = _set_aside(disk, table, native_id, bounds.first)
-    return _Room(replace(bounds, first=kept.end), table_id, kept)
+    # what the guest's system expects ahead of all others, for what it may need later
+    entry = PartitionEntry(1, frame.aside.start, frame.aside.length, table.aside, native_id, "set aside")
+    return _Room(table_id, Partition(entry))
 
 
 class _Takes(Frozen):
@@ -177,19 +238,19 @@ def _takes(table: str, size: int, sector_size: int) -> _Takes:
     return _Takes(kind.bounds(size, sector_size), reserved, sum(run.size for run in reserved))
 
 
-def _set_aside(disk: ResolvedDisk, table: TableFormat, native_id: str, first: int) -> Partition:
-    """Return the partition that the guest's system expects ahead of all others, for what it may need later."""
-    start, size = align_up(first, disk.align), align_up(disk.set_aside, disk.sector_size)
-    return Partition(PartitionEntry(1, start, size, table.aside, native_id, "set aside"))
-
-
 def _table_checks(table: TableFormat, disk: ResolvedDisk, requests: list[PartitionRequest]) -> Iterator[Finding]:
     for one in requests:
         length = table.label_length(one.asked.part_label)
         if length > table.label_limit:
             where = disk.place.part(one.asked.index).key("label")
             yield filesystem_rules.label_too_long.error(where, one.asked.label, table.name, length, table.label_limit)
-    yield from check_alignment(disk.align, disk.place.key("align"))
+    if not _is_aligned(disk.align):
+        yield from check_alignment(disk.align, disk.place.key("align"))
+
+
+@lru_cache
+def _is_aligned(align: int) -> bool:
+    return not any(True for _ in check_alignment(align, _ANY))
 
 
 @lru_cache(maxsize=1024)
@@ -265,7 +326,9 @@ def _size_checks(disk: ResolvedDisk, table: TableFormat | None, size: int) -> It
         yield rules.disk_past_table.error(where, table.name, table.most(disk.sector_size), disk.sector_size, size)
 
 
-def _place_checks(bounds: Bounds, places: Sequence[Extent], sizes: list[PartSize], where: Place) -> Iterator[Finding]:
+def _place_checks(
+    bounds: Bounds, places: Sequence[Extent], sizes: Sequence[PartSize], where: Place
+) -> Iterator[Finding]:
     if bounds.end <= bounds.first:
         yield rules.disk_too_small.error(where)
         return
@@ -340,7 +403,7 @@ def _entry(disk: ResolvedDisk, site: Site, request: PartitionRequest, run: Exten
         type=table.partition_type(POOL if asked.pool else asked.filesystem, system.data_partition),
         id=table.native_partition_id(room.table_id, site.ids.partition(asked.position), number),
         label=asked.part_label,
-        attributes=sum(table.attributes.get(name, 0) for name in asked.attributes),
+        attributes=sum([table.attributes.get(name, 0) for name in asked.attributes]) if asked.attributes else 0,
     )
 
 
@@ -370,9 +433,15 @@ def _mount_options(request: PartitionRequest, *, flash: bool, read_only: bool) -
         return ()
     asked = request.asked.mount_options
     wishes: Wishes = request.wishes if asked is None else request.wishes._replace(purpose="general")
-    words = request.kind.options.of(wishes).mount_options()
+    words = _words_of(request.kind.name, wishes._replace(uuid=_NO_ID, label=""))
     known = (("ro",) if read_only else ()) + (("discard",) if flash and not read_only else ())
     return tuple(dict.fromkeys((*words, *(asked or ()), *known)))
+
+
+@lru_cache(maxsize=1024)
+def _words_of(kind: str, wishes: Wishes) -> tuple[str, ...]:
+    """Return the mount options of a filesystem, which depend neither on its id nor on its label."""
+    return filesystem(kind).options.of(wishes).mount_options()
 
 
 def unfit(error: UnfitError, size: int, where: Place) -> Finding:
