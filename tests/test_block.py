@@ -104,6 +104,40 @@ def test_a_file_cut_short_while_it_is_read(tmp_path: Path) -> None:
             device.read(4000, 3000)
 
 
+@pytest.mark.parametrize("seed", range(3))
+def test_what_a_file_stores_is_told_as_it_changes(tmp_path: Path, seed: int) -> None:
+    """No byte that is not zero lies outside of what a device tells, whoever writes to the file or cuts holes meanwhile."""
+    dice, size, path = random.Random(seed), 4 * MIB, tmp_path / "file"
+    path.write_bytes(b"")
+    os.truncate(path, size)
+    with path.open("r+b", buffering=0) as file, path.open("r+b", buffering=0) as other:
+        device = FileDevice(file)
+        for _ in range(200):
+            at, length = dice.randrange(size), dice.choice((1, 4096, 70_000, MIB))
+            length = min(length, size - at)
+            match dice.randrange(4):
+                case 0:
+                    device.write(at, b"x" * length)
+                case 1:
+                    os.pwrite(other.fileno(), b"y" * length, at)
+                case 2:
+                    subprocess.run(
+                        ["fallocate", "--punch-hole", "--offset", str(at), "--length", str(length), path], check=True
+                    )
+                case _:
+                    device.zero(at, length)
+            first = dice.randrange(size)
+            told = [(start, start + run) for start, run in device.extents(first, first + MIB)]
+            content = bytearray(path.read_bytes()[first : first + MIB])
+            for start, end in told:
+                assert first <= start < end <= first + MIB
+                content[start - first : end - first] = bytes(end - start)
+            assert not any(content)
+        os.truncate(path, 0)
+        os.truncate(path, size)
+        assert list(FileDevice(file).extents()) == []
+
+
 def test_zeros_hold_nothing() -> None:
     device = Zeros(1 << 45)
     assert device.read(1 << 44, 3) == b"\0\0\0" and list(device.extents()) == []

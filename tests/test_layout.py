@@ -150,3 +150,36 @@ def test_a_large_file_is_known_not_to_fit_before_writing(tmp_path: Path) -> None
             fits = False
     image.unlink()
     assert ("image-over-file-limit" in rules(facts("review", str(sheet), status=None))) == (not fits)
+
+
+ALIKE = (
+    ('size = "64 MiB"', 'size = "100%"\nfilesystem = "none"'),
+    ('size = "64 MiB"', 'size = "1 B"\nfilesystem = "none"'),
+    ('size = "64 MiB"', 'size = "100%"\nfilesystem = "ext4"'),
+    ('size = "64 MiB"', 'size = "100%"\nfilesystem = "ext4"\nlabel = "its own"\nfor = "media"\nat = "/srv/x"'),
+    ('size = "64 MiB"\nalign = "4 KiB"', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\nsector = 4096', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\ntable = "mbr"', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\ntable = "none"', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\nformat = "qcow2"\nblock = "1 MiB"', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\nformat = "vhd"\nblock = "1 MiB"', 'filesystem = "ext4"'),
+    ('size = "64 MiB"\nspace = "full"', 'filesystem = "ext4"'),
+    ('size = "67108000 B"\nalign = "3 KiB"', 'size = "62 MiB"\nfilesystem = "none"'),
+    ('size = "64 MiB"', 'size = "62 MiB"\nfilesystem = "ext4"', 'size = "rest"\nfilesystem = "ext4"'),
+)  # fmt: skip
+
+
+def test_a_disk_is_planned_alike_alone_and_among_others_of_its_size(tmp_path: Path) -> None:
+    """What disks share as their sizes are the same is nothing in which they differ."""
+    every = (*ALIKE, ALIKE[11], ALIKE[4])
+    tables = [disk(f"d{n}", f'slot = "scsi {n}"\n{keys}', *parts) for n, (keys, *parts) in enumerate(every)]
+    together = facts("review", str(make_sheet(tmp_path, "".join(tables))), status=None)
+    for number, (planned, own) in enumerate(zip(together["disks"], tables, strict=True)):
+        alone = facts("review", str(make_sheet(tmp_path, own)), status=None)
+        assert alone["disks"] == [planned]
+        mine = [
+            [one for one in found["findings"] if f"{one['where']}.".startswith(f"disk.d{number}.")]
+            for found in (alone, together)
+        ]
+        assert mine[0] == mine[1]
+    assert {"size-rounded", "alignment-unusual"} & set(rules(together)), rules(together)
