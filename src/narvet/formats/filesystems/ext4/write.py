@@ -40,6 +40,7 @@ from narvet.ground.extents import Extent
 from narvet.ground.values import Frozen, replace
 
 _ALL = 0xFFFFFFFF
+_NUMBER = 4  # bytes of a group's number, as checksums begin with it
 _MOST_KEPT = 1 << 14  # groups, for whose maps some megabytes are kept
 _READ_ONLY_ON_ERRORS = 2
 _NEVER = 0xFFFF
@@ -65,9 +66,8 @@ def write(device: BlockDevice, new: PlannedExt4) -> None:
     first_inodes = {**laid.inodes, inodes.ROOT: inodes.root_inode(shape, new.options, places.root).encode()}
     device.write(int(places.inode_table[0]) * block, _inode_table(first_inodes, seed))
     _write_folders(device, shape, places, seed)
-    if places.growth_map:
-        for place, content in inodes.growth_blocks(shape, places.growth_map).items():
-            device.write(place * block, content)
+    for place, content in laid.growth.items():
+        device.write(place * block, content)
     if places.journal:
         device.write(places.journal[0].start * block, laid.journal)
     _write_descriptors(device, shape, descriptors)
@@ -82,14 +82,16 @@ class _Laid(Frozen):
     """What filesystems of one shape have in common.
 
     That is where everything lies, the map of the inodes of group 0, the maps of blocks that are written, the group
-    descriptors without their checksums, the inodes in use but for the root's, the start of the journal, and what the
-    superblock keeps of the journal's inode.
+    descriptors without their checksums, and what these come to from a seed of 0, the blocks to grow into, the inodes
+    in use but for the root's, the start of the journal, and what the superblock keeps of the journal's inode.
     """
 
     places: Spread
     inode_bitmap: bytes
     bitmaps: Mapping[int, bytes]
     descriptors: NDArray[Any]
+    sums: NDArray[Any]
+    growth: Mapping[int, bytes]
     inodes: Mapping[int, bytes]
     journal: bytes
     journal_copy: tuple[int, ...]
@@ -99,11 +101,14 @@ def _lay_out(shape: Shape, made: int) -> _Laid:
     places = spread(shape)
     bitmaps = MappingProxyType(dict(block_bitmaps(shape, places.base, places.length, places.used)))
     first = _first_inodes(shape, made, places)
+    descriptors = _unsigned_descriptors(shape, places, bitmaps)
     return _Laid(
         places,
         _inode_bitmap(shape),
         bitmaps,
-        _unsigned_descriptors(shape, places, bitmaps),
+        descriptors,
+        descriptor_checksums(descriptors, 0),
+        MappingProxyType(inodes.growth_blocks(shape, places.growth_map) if places.growth_map else {}),
         MappingProxyType({number: inode.encode() for number, inode in first.items()}),
         _journal(shape).encode(),
         _journal_copy(first.get(inodes.JOURNAL)),
@@ -186,7 +191,16 @@ def _descriptors(shape: Shape, laid: _Laid, seed: int, *, noise: bool) -> NDArra
     table["bg_block_bitmap_csum_lo"][written], table["bg_block_bitmap_csum_hi"][written] = sums & 0xFFFF, sums >> 16
     high, low = divmod(crc32c_raw(seed, laid.inode_bitmap[: shape.inodes_per_group // 8]), 1 << 16)
     table["bg_inode_bitmap_csum_lo"][0], table["bg_inode_bitmap_csum_hi"][0] = low, high
-    table["bg_checksum"] = descriptor_checksums(table, seed)
+    if noise:
+        table["bg_checksum"] = descriptor_checksums(table, seed)
+        return table
+    # A CRC is linear: what the seed brings about is the same for all groups whose descriptors are as they were kept.
+    sums = laid.sums ^ np.uint16(crc32c_raw(seed, bytes(_NUMBER + DESCRIPTOR_SIZE)) & 0xFFFF)
+    others = sorted({0, *written})
+    for group, row in zip(others, table[others], strict=True):
+        begun = crc32c_raw(seed, group.to_bytes(_NUMBER, "little"))
+        sums[group] = crc32c_raw(begun, row.tobytes()) & 0xFFFF
+    table["bg_checksum"] = sums
     return table
 
 
