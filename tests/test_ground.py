@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narvet.ground.checksums import crc32c_raw, crc32c_rows
+from narvet.ground.checksums import crc32c_numbered, crc32c_raw, crc32c_rows
 from narvet.ground.errors import BugError, ImageError, flat
 from narvet.ground.ids import derive
 from narvet.ground.records import Record, guid, i16, raw, u8, u16, u32, u32s, utf16
@@ -104,6 +104,11 @@ def test_checksums_of_rows_are_those_of_each(pairs: list[tuple[bytes, int]]) -> 
     many = 5000 // len(rows) + 1  # so many that tables are made instead
     again = crc32c_rows(np.tile(np.array(seeds, dtype=np.uint32), many), np.tile(table, many))
     assert again.tolist() == expected * many
+    for whole in (table, np.tile(table, many)):
+        first, seed = seeds[0] >> 12, seeds[-1]
+        numbered = [number.to_bytes(4, "little") + row.tobytes() for number, row in enumerate(whole[:20], first)]
+        by_itself = [crc32c.crc32c(row, seed ^ 0xFFFFFFFF) ^ 0xFFFFFFFF for row in numbered]
+        assert crc32c_numbered(seed, whole, first)[:20].tolist() == by_itself
     assert [crc32c_raw(seed, row) for row, seed in pairs] == expected
 
 

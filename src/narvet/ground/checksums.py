@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zlib
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import crc32c as _crc32c
@@ -12,6 +13,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 _ALL = 0xFFFFFFFF
+_KEPT = 1 << 16  # rows for whose numbers what they bring about is kept
 _FEW = 4096  # rows for which going through them is faster than making tables
 
 
@@ -59,6 +61,33 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
         if change.any():
             result ^= _effects(offset, length)[change]
     return result
+
+
+def crc32c_numbered(seed: int, rows: NDArray[Any], first: int) -> NDArray[np.uint32]:
+    """Return `crc32c_raw` of every row with its number, 32 bits, ahead of it: `first` and on.
+
+    A CRC is linear: what the numbers bring about, and what the seed does, is the same whatever is in the rows.
+
+    Args:
+        rows: as for `crc32c_rows`.
+    """
+    import numpy as np
+
+    size = rows.dtype.itemsize
+    of_numbers = (_kept_of_numbers if len(rows) <= _KEPT else _of_numbers)(first, len(rows), size)
+    own = crc32c_rows(np.zeros(len(rows), dtype=np.uint32), rows)
+    return own ^ of_numbers ^ np.uint32(crc32c_raw(seed, bytes(4 + size)))
+
+
+def _of_numbers(first: int, count: int, size: int) -> NDArray[np.uint32]:
+    """Return what numbers bring about in the CRC of so many rows of `size` bytes behind them."""
+    import numpy as np
+
+    states = crc32c_rows(np.zeros(count, dtype=np.uint32), np.arange(first, first + count, dtype="<u4"))
+    return crc32c_rows(states, np.zeros(count, dtype=f"V{size}"))
+
+
+_kept_of_numbers = lru_cache(maxsize=8)(_of_numbers)
 
 
 def crc16_rows(seed: int, rows: NDArray[Any]) -> NDArray[np.uint16]:

@@ -191,10 +191,21 @@ def _bits(data: bytes, count: int) -> NDArray[np.uint8]:
     return np.unpackbits(np.frombuffer(data, dtype=np.uint8), bitorder="little")[:count]
 
 
+def _clear(data: bytes, count: int) -> int:
+    """Return how many of the first `count` bits are not set; of a map that has fewer, how many of those."""
+    count = min(count, 8 * len(data))
+    bits = int.from_bytes(data[: -(-count // 8)], "little") & ((1 << count) - 1)
+    return count - bits.bit_count()
+
+
 def block_bits(volume: Volume, row: np.void, clusters: int) -> NDArray[np.uint8] | None:
     """Return which clusters of a group its block map says are used; None if it does not match its checksum."""
-    data = _map(volume, row, "block", volume.superblock.s_clusters_per_group // 8)
+    data = _block_map(volume, row)
     return None if data is None else _bits(data, clusters)
+
+
+def _block_map(volume: Volume, row: np.void) -> bytes | None:
+    return _map(volume, row, "block", volume.superblock.s_clusters_per_group // 8)
 
 
 def _map_faults(volume: Volume, known: Iterable[Table]) -> Iterator[str]:
@@ -204,16 +215,16 @@ def _map_faults(volume: Volume, known: Iterable[Table]) -> Iterator[str]:
     inodes = superblock.s_inodes_per_group
     for group, row in islice(_groups(known), MOST_MAPS):
         if not row["bg_flags"] & GROUP_BLOCKS_UNUSED:
-            bits = block_bits(volume, row, -(-_span(volume, group)[1] >> ratio))
-            if bits is None:
+            data = _block_map(volume, row)
+            if data is None:
                 yield f"group {group}: its block map does not match its checksum"
-            elif len(bits) - np.count_nonzero(bits) != _wide(volume, row, "bg_free_blocks_count", 16):
+            elif _clear(data, -(-_span(volume, group)[1] >> ratio)) != _wide(volume, row, "bg_free_blocks_count", 16):
                 yield f"group {group}: its block map and its count of free blocks differ"
         if not row["bg_flags"] & GROUP_INODES_UNUSED:
             data = _map(volume, row, "inode", inodes // 8)
             if data is None:
                 yield f"group {group}: its inode map does not match its checksum"
-            elif inodes - np.count_nonzero(_bits(data, inodes)) != _wide(volume, row, "bg_free_inodes_count", 16):
+            elif _clear(data, inodes) != _wide(volume, row, "bg_free_inodes_count", 16):
                 yield f"group {group}: its inode map and its count of free inodes differ"
     free = 0
     for _, table in known:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narvet.formats.filesystems.ext4.volume import Volume
-from narvet.ground.checksums import crc16_rows, crc32c_rows
+from narvet.ground.checksums import crc16_rows, crc32c_numbered
 
 CHECKSUM = 0x1E
 """Where a descriptor keeps its checksum (bg_checksum)."""
@@ -22,8 +22,7 @@ def descriptor_sums(volume: Volume, rows: NDArray[np.uint8], first: int) -> NDAr
     if volume.checksums:
         blank = rows.copy()
         blank[:, CHECKSUM : CHECKSUM + 2] = 0
-        seeds = crc32c_rows(np.full(len(rows), volume.seed, dtype=np.uint32), numbers)
-        return crc32c_rows(seeds, blank.view(f"V{rows.shape[1]}")[:, 0]) & 0xFFFF
+        return crc32c_numbered(volume.seed, blank.view(f"V{rows.shape[1]}")[:, 0], first) & 0xFFFF
     uuid = np.frombuffer(volume.superblock.s_uuid.bytes, dtype=np.uint8)[None, :]
     seed = int(crc16_rows(0xFFFF, uuid)[0])
     covered = np.concatenate(

@@ -35,7 +35,7 @@ from narvet.formats.filesystems.ext4.records import (
     Superblock,
 )
 from narvet.formats.filesystems.ext4.shape import Shape
-from narvet.ground.checksums import crc32c_raw, crc32c_rows
+from narvet.ground.checksums import crc32c_numbered, crc32c_raw
 from narvet.ground.extents import Extent
 from narvet.ground.values import Frozen, replace
 
@@ -210,9 +210,7 @@ def descriptor_checksums(table: NDArray[Any], seed: int, first: int = 0) -> NDAr
     if table["bg_checksum"].any():
         blank = table.copy()
         blank["bg_checksum"] = 0
-    numbers = np.arange(first, first + len(table), dtype="<u4")
-    seeds = crc32c_rows(np.full(len(table), seed, dtype=np.uint32), numbers)
-    return crc32c_rows(seeds, blank) & 0xFFFF
+    return (crc32c_numbered(seed, blank, first) & 0xFFFF).astype(np.uint16)
 
 
 def _write_descriptors(device: BlockDevice, shape: Shape, table: NDArray[Any]) -> None:
