@@ -174,7 +174,8 @@ def main() -> None:
         written, confirmed = small(Path(name))
         print(f"\n{SMALL} disks of 64 MiB: written in {written:.1f} s, confirmed in {confirmed:.1f} s.")
         print(f"\n## An image of {TRAVELS} MiB of noise that goes to another host, through a hub on the same machine\n")
-        print("It is sent, written, read again and compared; both hosts' work is in it.\n")
+        print("It is sent, written, read again and compared; both hosts' work is in it, and two seconds that a command")
+        print("over a hub takes to start and end.\n")
         print("| from and to | took | the system's copy, with its sync | ratio |\n|---|---:|---:|---:|")
         for what, took_, plain in travelling(Path(name)):
             print(f"| {what} | {took_:.1f} s | {plain:.1f} s | {took_ / plain:.1f} |", flush=True)
