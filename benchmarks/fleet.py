@@ -24,7 +24,7 @@ DISKS, EACH = 400, 10  # disks, and of these for each guest
 SHARES = """\
 What is not shared out is the command's start, reading the sheet, working the layout out and the ledger:
 a sixth of what 1,000 disks need, a quarter of what 400 do. Of reading disks of 100 GiB back, in each process,
-a third is checksums of descriptors, and a third the maps of blocks and inodes.
+a third goes through the maps of blocks and inodes, and a seventh is checksums of descriptors.
 """
 SMALL = 10_000  # disks
 TRAVELS = 1024  # MiB of an image that goes to another host

@@ -194,8 +194,11 @@ def _bits(data: bytes, count: int) -> NDArray[np.uint8]:
 def _clear(data: bytes, count: int) -> int:
     """Return how many of the first `count` bits are not set; of a map that has fewer, how many of those."""
     count = min(count, 8 * len(data))
-    bits = int.from_bytes(data[: -(-count // 8)], "little") & ((1 << count) - 1)
-    return count - bits.bit_count()
+    whole, left = divmod(count, 8)
+    used = int.from_bytes(data[:whole], "little").bit_count()
+    if left:
+        used += (data[whole] & ((1 << left) - 1)).bit_count()
+    return count - used
 
 
 def block_bits(volume: Volume, row: np.void, clusters: int) -> NDArray[np.uint8] | None:
