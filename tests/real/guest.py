@@ -56,6 +56,7 @@ for second in 1 2 3 4 5 6 7 8 9 10; do [ -e /dev/vda ] && break; sleep 1; done
 sleep 1
 cat /dev/vda > /script
 sh /script 2>&1
+[ -e /tmp/mapped ] && for device in $(tac /tmp/mapped); do map ${device#/dev/map-} gone 2>&1; done
 echo "== log"
 dmesg -r
 echo "== end"

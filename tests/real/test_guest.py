@@ -132,7 +132,7 @@ def _unlocked(review: Any, disks: list[Attached]) -> list[str]:
                     words = (image.path.parents[2] / "passphrase").read_bytes().strip()
                     key, offset, sector = volume_key(Window(device, part["start"], part["size"]).read, words)
                 path = f"$(echo {device_at(image.position)[:-1]}){part['number']})"
-                lines += ["map sealed > /tmp/path <<END", table(key, path, part["size"], offset, sector), "END"]
+                lines += ["map sealed >> /tmp/mapped <<END", table(key, path, part["size"], offset, sector), "END"]
     return lines
 
 

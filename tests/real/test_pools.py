@@ -53,8 +53,8 @@ MEMBER, NONE = 'pool = "cold"', 'filesystem = "none"'
 FIRST = [("a", 500, "raw", MEMBER), ("b", 700, "vhdx", MEMBER)]
 NAMES = ("readings", "trials", "notes")
 QUIET = ("xfs", "ext4", "device-mapper", "raid", "md/", "mdx", "I/O error")
-PASSED = ("CONFIG_IMA_DISABLE_HTABLE", "not clean -- starting background reconstruction")
-FRESH = ("bitmap file is out of date, doing full recovery",)
+PASSED = ("CONFIG_IMA_DISABLE_HTABLE",)
+FRESH = ("not clean -- starting background reconstruction", "bitmap file is out of date, doing full recovery")
 """What a kernel says of a mirror when it uses it for the first time."""
 
 

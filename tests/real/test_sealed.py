@@ -88,7 +88,7 @@ def script(folder: Path, words: bytes = WORDS) -> tuple[list[Attached], list[str
             key, offset, sector = volume_key(part.read, words if name == "notes" else WORDS)
         path = "/dev/map-cold-readings" if name == "readings" else f"$(echo {device_at(at)[:-1]})1)"
         rows = [table(key, path, sizes[at], offset, sector)]
-        lines += [f"map {name} > /tmp/path <<END || echo 'map failed {name}'", *rows, "END", f"mkdir -p /srv/{name}"]
+        lines += [f"map {name} >> /tmp/mapped <<END || echo 'map failed {name}'", *rows, "END", f"mkdir -p /srv/{name}"]
         lines += [f"mount -t {kind} /dev/map-{name} /srv/{name}", SHOWS.format(at=f"/srv/{name}")]
         lines += [f'echo "/srv/{name} root $(stat -c "%u %g %a" /srv/{name})"']
     return disks, lines
