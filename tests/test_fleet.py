@@ -6,6 +6,7 @@ import json
 import os
 import pickle
 import random
+import re
 import shutil
 import signal
 import subprocess
@@ -144,13 +145,16 @@ def test_whatever_goes_away_the_next_write_goes_on(tmp_path: Path, seed: int) ->
         for _ in range(dice.randrange(2, 5)):
             with subprocess.Popen([PROGRAM, "write", str(sheet), "--over", address, "--yes"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
                 time.sleep(2 + dice.random() * 4)
-                what = dice.choice([*processes, "write"])
-                victim = processes.get(what, process)
-                victim.send_signal(signal.SIGKILL)
-                victim.wait()
+                what = dice.choice([*processes, "write", "worker"])
+                if what == "worker":
+                    os.kill(dice.choice(workers(processes["rack1"].pid)), signal.SIGKILL)
+                else:
+                    victim = processes.get(what, process)
+                    victim.send_signal(signal.SIGKILL)
+                    victim.wait()
                 _, said = process.communicate(timeout=120)
                 assert "Traceback" not in said and process.returncode in (0, 1, 3, -9), said
-            if what != "write":
+            if what in processes:
                 again = ("hub", "--at", address) if what == "hub" else host(sheet.parent, what, address)
                 processes[what] = stack.enter_context(running(*again))
                 told_by(processes[what])
@@ -185,6 +189,40 @@ def test_several_processes_end_with_the_one_that_started_them(tmp_path: Path, se
             time.sleep(0.05)
     run("write", str(sheet), "--jobs", "3", status=0)
     assert written(sheet.parent) == written(plain.parent)
+
+
+@pytest.mark.parametrize("through_hub", [False, True])
+def test_a_process_that_dies_is_replaced(tmp_path: Path, through_hub: bool) -> None:
+    """What it was at fails, with the reason; the rest is done by others, and the next write does what failed."""
+    sheet, vault = fleet(tmp_path / "fleet", 1, 0), tmp_path / "fleet/hosts/rack1/vault"
+    many = '[guest.n]\ncount = 300\nhost = "rack1"\n[disk.d]\nguest = "n"\nstore = "vault1"\nsize = "50 GiB"\n'
+    sheet.write_text(sheet.read_text().partition("[guest.")[0] + many + '[[disk.d.partition]]\nat = "/srv/d"\n')
+    with ExitStack() as stack:
+        words: tuple[str, ...] = ("--jobs", "2")
+        if through_hub:
+            address, processes = stack.enter_context(hosted(sheet.parent, 1))
+            words = ("--over", address)
+            os.kill(workers(processes["rack1"].pid)[0], signal.SIGKILL)  # while there is nothing to do
+            assert len(facts("review", str(sheet), *words)["disks"]) == 300
+        with subprocess.Popen([PROGRAM, "write", str(sheet), *words, "--yes"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
+            while len(list(vault.glob("*.raw"))) < 20:
+                assert process.poll() is None
+                time.sleep(0.01)
+            os.kill(workers(processes["rack1"].pid if through_hub else process.pid)[0], signal.SIGKILL)
+            _, said = process.communicate(timeout=60)
+        assert process.returncode == 1 and "ended before its work did, perhaps for lack of memory" in said
+        done_then = re.search(r"Of 300 steps (\d+) are done", said)
+        assert done_then and int(done_then[1]) > 200, said
+        run("write", str(sheet), *words, status=0)
+        assert facts("confirm", str(sheet), *words)["agrees"]
+    assert len(written(sheet.parent)) == 300
+
+
+def workers(parent: int) -> list[int]:
+    """Return the processes that do the work of a command or a host."""
+    threads = [path.read_text() for path in Path(f"/proc/{parent}/task").glob("*/children")]
+    found = {int(one) for text in threads for one in text.split()}
+    return sorted(one for one in found if "resource_tracker" not in Path(f"/proc/{one}/cmdline").read_text())
 
 
 def test_what_killed_hosts_left_is_removed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -10,7 +10,6 @@ import stat
 import threading
 import time
 from collections.abc import Callable, Coroutine, Iterator
-from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager, suppress
 from importlib import import_module
 from pathlib import Path
@@ -20,6 +19,7 @@ from uuid import uuid4
 
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import lock_name
+from narvet.fleet.crew import Crew
 from narvet.fleet.engine import processors
 from narvet.fleet.network import (
     HOST_ANSWERS,
@@ -82,7 +82,7 @@ def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificat
         patience = _FIRST
         while not over.is_set():
             context = multiprocessing.get_context("spawn")
-            pool = ProcessPoolExecutor(count, context, initializer=_begin, initargs=(standing,))
+            pool = Crew(count, context, _begin, (standing,))
             list(pool.map(_ready, range(2 * count)))  # so that the first call need not wait for a process
             with _scratch() as scratch:
                 worker = distributed().Worker(

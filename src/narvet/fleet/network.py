@@ -69,6 +69,16 @@ def _loads(data: Any, *, buffers: Any = ()) -> Any:
     return _Reader(io.BytesIO(data), buffers=buffers or None).load()
 
 
+def _without_place(told: Callable[..., Any]) -> Callable[..., Any]:
+    """Return what reads an error that another process tells of, but not where in its code that was."""
+
+    def read(exception: Any, traceback: Any = None, **_: Any) -> tuple[Any, Any, None]:
+        del traceback  # one that does not read would be waited for without end
+        return (*told(exception)[:2], None)
+
+    return read
+
+
 class _Guarded:
     """A module of pickling whose reader is the one of this module."""
 
@@ -91,7 +101,7 @@ def distributed() -> Any:
     for name in ("client", "core", "nanny", "scheduler", "worker", "worker_state_machine", "protocol.serialize",
                  "protocol.core", "protocol.numpy", "shuffle._core"):  # fmt: skip
         import_module(f"distributed.{name}")
-    plain = own.loads
+    plain, told_error = own.loads, found.core.clean_exception
     for name, module in list(sys.modules.items()):
         if not name.startswith("distributed") or module is None:
             continue
@@ -99,6 +109,8 @@ def distributed() -> Any:
             module.pickle = _Guarded(module.pickle)  # type: ignore[attr-defined]
         if getattr(module, "loads", None) is plain:
             module.loads = _loads  # type: ignore[attr-defined]
+        if getattr(module, "clean_exception", None) is told_error:
+            module.clean_exception = _without_place(told_error)  # type: ignore[attr-defined]
     own.loads = _loads
     for name in (*logging.root.manager.loggerDict, "asyncio"):  # what went wrong is told by Narvet, once
         if name.startswith(("distributed", "asyncio", "tornado")):

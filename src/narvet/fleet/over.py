@@ -10,7 +10,7 @@ from uuid import uuid4
 
 from narvet.fleet.engine import Outcome, Then, outcome_of
 from narvet.fleet.network import distributed, endpoint, resource_of, security
-from narvet.fleet.processes import carried_out
+from narvet.fleet.processes import PROCESS_GONE, carried_out
 from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.fleet.wire import call_packed, unpacked
 from narvet.ground.errors import NarvetError, RefusedError
@@ -138,6 +138,7 @@ def _refused(host: str, told: str) -> Outcome:
 
 
 _WHY = {
+    "BrokenProcessPool": PROCESS_GONE,
     "KilledWorker": "it went away while it was at work",
     "NoValidWorkerError": "it is not there any more",
     "NoWorkerError": "it is not there any more",

@@ -21,8 +21,10 @@ from narvet.fleet.wire import answered, packed
 from narvet.ground.errors import BugError, NarvetError, RefusedError
 
 if TYPE_CHECKING:
-    from concurrent.futures import Future, ProcessPoolExecutor
+    from concurrent.futures import Future
     from multiprocessing.context import BaseContext
+
+    from narvet.fleet.crew import Crew
 
 
 copyreg.pickle(MappingProxyType, lambda one: (MappingProxyType, (dict(one),)))  # which values have as defaults
@@ -36,7 +38,7 @@ class Processes:
 
     def __init__(self, jobs: int | None = None) -> None:
         self._jobs = jobs or processors()
-        self._pool: ProcessPoolExecutor | None = None
+        self._pool: Crew | None = None
         self._under_way = 0
         self._guard = threading.Lock()
 
@@ -53,10 +55,10 @@ class Processes:
 
     def begin(self) -> None:
         """Start the processes."""
-        from concurrent.futures import ProcessPoolExecutor
+        from narvet.fleet.crew import Crew
 
         if self._pool is None and self._jobs > 1:
-            self._pool = ProcessPoolExecutor(self._jobs, _context(), initializer=end_with_parent)
+            self._pool = Crew(self._jobs, _context(), end_with_parent)
             works_for(os.getpid())
             self._pool.submit(os.getpid).result()  # those that are forked are forked now
 
@@ -65,13 +67,7 @@ class Processes:
         if self._pool is None:
             then(outcome_of(call, args))
             return
-        from concurrent.futures import BrokenExecutor
-
-        try:
-            future = self._pool.submit(come_to, call, tuple(args))
-        except BrokenExecutor:
-            then(Outcome(error=RefusedError(_GONE)))
-            return
+        future = self._pool.submit(come_to, call, tuple(args))
         with self._guard:
             self._under_way += 1
         future.add_done_callback(lambda done: self._hand_on(done, then))
@@ -96,7 +92,8 @@ class Processes:
         works_for(None)
 
 
-_GONE = "a process that was at work ended before its work did, perhaps for lack of memory; write again to go on"
+PROCESS_GONE = "a process that was at work ended before its work did, perhaps for lack of memory"
+_GONE = f"{PROCESS_GONE}; write again to go on"
 
 
 def _context() -> BaseContext:
