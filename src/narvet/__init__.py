@@ -22,12 +22,13 @@ if TYPE_CHECKING:
     from narvet.demo import change_example, change_room, halted_guest, lay_example_out, room_sheet
     from narvet.fleet.choose import engine_for
     from narvet.fleet.engine import working_with
-    from narvet.fleet.hub import host, hub
+    from narvet.fleet.hub import hub
     from narvet.formats.filesystems import NAMES as FILESYSTEMS
     from narvet.formats.filesystems.contract import PURPOSES
     from narvet.formats.images import NAMES as IMAGE_FORMATS
     from narvet.formats.seals.keyring import Keyring, unsealing
     from narvet.formats.seals.keyring import keyring as current_keyring
+    from narvet.formats.seals.recovery import RecoveryFile
     from narvet.formats.tables import NAMES as TABLES
     from narvet.ground.errors import (
         BugError,
@@ -76,6 +77,7 @@ if TYPE_CHECKING:
     from narvet.usecases.fold import fold
     from narvet.usecases.handover import Handover, handover
     from narvet.usecases.history import Event, history
+    from narvet.usecases.host import host
     from narvet.usecases.inside import confirm_inside, list_devices, write_inside
     from narvet.usecases.interview import (
         Choice,
@@ -114,10 +116,11 @@ _HOMES = {
     "demo": ("change_example", "change_room", "halted_guest", "lay_example_out", "room_sheet"),
     "fleet.choose": ("engine_for",),
     "fleet.engine": ("working_with",),
-    "fleet.hub": ("host", "hub"),
+    "fleet.hub": ("hub",),
     "formats.filesystems": ("FILESYSTEMS=NAMES",),
     "formats.filesystems.contract": ("PURPOSES",),
     "formats.seals.keyring": ("Keyring", "current_keyring=keyring", "unsealing"),
+    "formats.seals.recovery": ("RecoveryFile",),
     "formats.images": ("IMAGE_FORMATS=NAMES",),
     "formats.tables": ("TABLES=NAMES",),
     "ground.errors": (
@@ -161,6 +164,7 @@ _HOMES = {
     "usecases.fold": ("fold",),
     "usecases.handover": ("Handover", "handover"),
     "usecases.history": ("Event", "history"),
+    "usecases.host": ("host",),
     "usecases.inside": ("confirm_inside", "list_devices", "write_inside"),
     "usecases.interview": (
         "Choice", "Interview", "Question", "forget_answers", "interview", "keep_answers", "kept_answers",
@@ -243,6 +247,7 @@ __all__ = [
     "Recast",
     "RecastWishes",
     "Reclaimed",
+    "RecoveryFile",
     "RefusedError",
     "Request",
     "RequestError",

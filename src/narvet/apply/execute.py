@@ -264,7 +264,7 @@ class _Work(Draft):
 
     def _is_brief(self, number: int, host: str) -> bool:
         step = self.todo[number]
-        return offers(step, Brief) and step.is_brief and _engine_for(step, host) is engine()
+        return offers(step, Brief) and step.is_brief and not _needs_keys(step) and _engine_for(step, host) is engine()
 
     def _begin(self, number: int, own: Engine, host: str) -> None:
         step = self._announced(number, host)
@@ -412,23 +412,26 @@ def _each(outcome: Outcome, count: int) -> Sequence[Outcome]:
 
 
 def _engine_for(step: Step, host: str) -> Engine:
-    """Return what does a step: what needs passphrases, or lies with the sheet, is done in this process."""
+    """Return what does a step: what lies with the sheet is done in this process, what is sealed where it is opened."""
     if step.lies_in is Lies.SHEET:
         return HERE
-    if offers(step, NeedsKeys) and step.needs_keys:
-        if engine().is_far(host):
-            return _REFUSES_KEYS
-        return HERE
-    return engine()
+    if not _needs_keys(step) or engine().opens(host):
+        return engine()
+    return _REFUSES_KEYS if engine().is_far(host) else HERE
+
+
+def _needs_keys(step: Step) -> bool:
+    return offers(step, NeedsKeys) and step.needs_keys
 
 
 class _RefusesKeys(Here):
-    """Does no calls: passphrases do not go to other hosts."""
+    """Does no calls: no passphrase goes to another host, so that has to have it."""
 
     def submit(self, host: str, call: Callable[..., Any], args: Sequence[Any], then: Then) -> None:
         """Refuse a call."""
-        del call, args
-        then(Outcome(error=RefusedError(f"it is sealed, and no passphrase goes to host {host}; write the sheet there")))
+        del call
+        told = f"{args[0].touches}: it is sealed, and host {host} has no passphrase; start that with --passphrase-file"
+        then(Outcome(error=RefusedError(f"{told} and --recovery, and write again")))
 
 
 _REFUSES_KEYS = _RefusesKeys()

@@ -18,7 +18,7 @@ from narvet.cli.speak import say
 F = TypeVar("F", bound=Callable[..., Any])
 VARIABLE = "NARVET_PASSPHRASE"
 _MOST = 4096  # bytes of a file with a passphrase that are looked at
-_MODE = 0o600
+PASSPHRASE_FILE = click.option("--passphrase-file", type=A_PATH, help="The first line of this file is a passphrase.")
 
 
 def unseals(*, makes: bool = False) -> Callable[[F], F]:
@@ -30,25 +30,27 @@ def unseals(*, makes: bool = False) -> Callable[[F], F]:
     def decorate(command: F) -> F:
         @wraps(command)
         def call(*args: Any, unseal: bool, passphrase_file: Path | None, **known: Any) -> Any:
-            recovery: Path | None = known.pop("recovery", None)
-            ring = narvet.Keyring(_given(passphrase_file), lambda name, new: _asked(name, new=new, asks=unseal))
+            recovery = narvet.RecoveryFile(path) if (path := known.pop("recovery", None)) else None
+            ring = narvet.Keyring(
+                given_passphrases(passphrase_file), lambda name, new: _asked(name, new=new, asks=unseal)
+            )
             shown: list[tuple[str, str]] = []
             if recovery is not None:
-                _new_file(recovery)
-                ring.keep = lambda name, key: _add(recovery, name, key)
+                recovery.begin()
+                ring.keep = recovery.add
             else:
                 ring.keep = lambda name, key: shown.append((name, key))
             try:
                 with narvet.unsealing(ring):
                     return command(*args, **known)
             finally:
-                if recovery is not None and not recovery.stat().st_size:
-                    recovery.unlink()
+                if recovery is not None:
+                    recovery.end()
                 _show(shown)
 
         options = [
             click.option("--unseal", is_flag=True, help="Ask for the passphrases of sealed volumes."),
-            click.option("--passphrase-file", type=A_PATH, help="The first line of this file is a passphrase."),
+            PASSPHRASE_FILE,
         ]
         if makes:
             options.append(
@@ -64,7 +66,12 @@ def unseals(*, makes: bool = False) -> Callable[[F], F]:
     return decorate
 
 
-def _given(file: Path | None) -> list[bytes]:
+def given_passphrases(file: Path | None) -> list[bytes]:
+    """Return the passphrases that a file and the environment give.
+
+    Raises:
+        RequestError: the file cannot be read, or has none.
+    """
     given = [os.environb[VARIABLE.encode()]] if os.environ.get(VARIABLE) else []
     return given if file is None else [first_line(file), *given]
 
@@ -98,21 +105,6 @@ def _asked(name: str, *, new: bool, asks: bool) -> bytes | None:
     words = f"New passphrase of {name}" if new else f"Passphrase of {name}"
     answer = click.prompt(words, hide_input=True, confirmation_prompt=new, err=True, default="", show_default=False)
     return str(answer).encode("utf-8", "surrogateescape") or None
-
-
-def _new_file(path: Path) -> None:
-    try:
-        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_NOFOLLOW, _MODE))
-    except OSError as error:
-        raise narvet.RequestError(f"{path}: {error.strerror}; name a new file for the recovery keys") from None
-
-
-def _add(path: Path, name: str, key: str) -> None:
-    """Add a recovery key to its file, on stable storage before anything that it opens has its name."""
-    with path.open("a", encoding="utf-8") as file:
-        file.write(f"{name}  {key}\n")
-        file.flush()
-        os.fsync(file.fileno())
 
 
 def _show(keys: list[tuple[str, str]]) -> None:

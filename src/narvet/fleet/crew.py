@@ -36,7 +36,7 @@ class Crew(Executor):
                 self._pool = ProcessPoolExecutor(*self._others)
                 return self._pool.submit(call, *args, **named)
 
-    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:  # noqa: FBT001, FBT002 (its base's)
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """End the processes once they have done what they are at."""
         with self._guard:
             self._pool.shutdown(wait=wait, cancel_futures=cancel_futures)

@@ -52,6 +52,9 @@ class Engine(Protocol):
     def is_far(self, host: str) -> bool:
         """Return whether calls for a host are done by processes that were not started here."""
 
+    def opens(self, host: str) -> bool:
+        """Return whether calls for a host can open and seal what they are about; where it is far, it says so itself."""
+
     def meet(self, hosts: Iterable[str]) -> None:
         """Raise RefusedError where calls for these hosts cannot be done at all."""
 
@@ -76,6 +79,10 @@ class Here:
     def is_far(self, host: str) -> bool:  # noqa: ARG002 (all hosts are this one)
         """Return that it is not."""
         return False
+
+    def opens(self, host: str) -> bool:  # noqa: ARG002 (all hosts are this one)
+        """Return that they can."""
+        return True
 
     def meet(self, hosts: Iterable[str]) -> None:
         """Do nothing: all hosts are this one."""

@@ -28,6 +28,7 @@ from narvet.fleet.network import (
     cut_down,
     distributed,
     endpoint,
+    opening_of,
     resource_of,
     security,
 )
@@ -64,8 +65,17 @@ def hub(address: str, certificates: Path | None = None) -> Iterator[str]:
 
 
 @contextmanager
-def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificates: Path | None) -> Iterator[str]:
+def host(
+    name: str,
+    folder: Path,
+    hub_address: str,
+    jobs: int | None,
+    certificates: Path | None,
+    opening: Callable[[], None] | None = None,
+) -> Iterator[str]:
     """Do the calls that a hub has for a host while the context lasts, in `jobs` processes, and only in a folder.
+
+    `opening` is what each of them calls to be able to open what is sealed, None where this host opens nothing.
 
     Raises:
         RequestError: there is no such folder, or the address is none.
@@ -76,17 +86,18 @@ def host(name: str, folder: Path, hub_address: str, jobs: int | None, certificat
         raise RequestError(f"{folder}: there is no such folder; name the one that this host's stores and roots are in")
     count = jobs or processors()
     address = endpoint(hub_address, certificates)
+    rights = {resource_of(name): count} | ({opening_of(name): 1} if opening else {})
     standing = Standing(folder, address_towards(hub_address), certificates and certificates.resolve())
 
     async def run(up: Callable[[str], None], over: asyncio.Event) -> None:
         patience = _FIRST
         while not over.is_set():
             context = multiprocessing.get_context("spawn")
-            pool = Crew(count, context, _begin, (standing,))
+            pool = Crew(count, context, _begin, (standing, opening))
             list(pool.map(_ready, range(2 * count)))  # so that the first call need not wait for a process
             with _scratch() as scratch:
                 worker = distributed().Worker(
-                    address, nthreads=count, resources={resource_of(name): count}, executor=pool, memory_limit=0,
+                    address, nthreads=count, resources=rights, executor=pool, memory_limit=0,
                     local_directory=scratch, dashboard=False, dashboard_address=_NOWHERE, extensions={},
                     security=security(certificates), name=f"{name} {uuid4().hex}", death_timeout=patience,
                 )  # fmt: skip
@@ -147,9 +158,11 @@ def _ready(number: int) -> int:
 _CALLS = "narvet.apply.execute"  # what most calls are to; a call loads whatever it names
 
 
-def _begin(standing: Standing) -> None:
+def _begin(standing: Standing, opening: Callable[[], None] | None) -> None:
     end_with_parent()
     stand(standing)
+    if opening is not None:
+        opening()
 
 
 @contextmanager

@@ -151,6 +151,11 @@ def resource_of(host: str) -> str:
     return f"narvet {host}"
 
 
+def opening_of(host: str) -> str:
+    """Return what the engine calls that a host opens what is sealed on it."""
+    return f"narvet sealed {host}"
+
+
 def is_local(address: str) -> bool:
     """Return whether an address, HOST:PORT, is only for this machine."""
     return address.rpartition(":")[0].strip("[]") in _LOCAL

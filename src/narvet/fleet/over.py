@@ -9,7 +9,7 @@ from typing import Any, Self
 from uuid import uuid4
 
 from narvet.fleet.engine import Outcome, Then, outcome_of
-from narvet.fleet.network import distributed, endpoint, resource_of, security
+from narvet.fleet.network import distributed, endpoint, opening_of, resource_of, security
 from narvet.fleet.processes import PROCESS_GONE, carried_out
 from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.fleet.wire import call_packed, unpacked
@@ -34,6 +34,7 @@ class Over:
             raise RefusedError(f"{address}: no hub answers there ({str(error)[:100]}); start one: narvet hub") from None
         stand(Standing(None, address_towards(address), certificates))
         self._widths: dict[str, int] = {}
+        self._open: set[str] = set()  # hosts that have the passphrase of what is sealed there
         self._gone: set[str] = set()  # hosts that a call was lost on
         self._fetch = ThreadPoolExecutor(_FETCH)  # an answer that is lost keeps only one waiting
 
@@ -55,6 +56,7 @@ class Over:
             shown = ", ".join(missing[:12]) + (f" and {len(missing) - 12} more" if len(missing) > 12 else "")
             raise RefusedError(f"{self._address}: this hub does not know {shown}; start narvet host there")
         self._widths |= found
+        self._open |= {host for host in hosts if there.get(opening_of(host))}
 
     def _there(self) -> dict[str, int]:
         """Return how many calls each host that is there does at once, by the engine's names for them."""
@@ -76,6 +78,10 @@ class Over:
     def is_far(self, host: str) -> bool:
         """Return whether a host is another machine."""
         return bool(host)
+
+    def opens(self, host: str) -> bool:
+        """Return whether a host was given the passphrase of what is sealed there."""
+        return not host or host in self._open
 
     def begin(self) -> None:
         """Do nothing: the hosts are ready."""

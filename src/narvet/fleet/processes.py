@@ -50,6 +50,10 @@ class Processes:
         """Return that it is not."""
         return False
 
+    def opens(self, host: str) -> bool:  # noqa: ARG002 (all hosts are this one)
+        """Return that they cannot: passphrases stay with the process that was given them."""
+        return False
+
     def meet(self, hosts: Iterable[str]) -> None:
         """Do nothing: all hosts are this one."""
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from narvet.block.names import is_working_name, real_paths
-from narvet.fleet.engine import all_of
+from narvet.fleet.engine import all_of, engine
 from narvet.fleet.standing import stay_inside
 from narvet.fleet.wire import runs_elsewhere
 from narvet.formats.images import image_format
@@ -49,7 +49,8 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     told = histories(ledger_path(path))
     parts = list(parts_of(sheet, path, told, deep))
     found = all_of(look_at, [(part.host, (part,)) for part in parts])
-    return merged(parts, found, told)
+    closed = frozenset(host for host in sheet.host if engine().is_far(host) and not engine().opens(host))
+    return replace(merged(parts, found, told), closed=closed)
 
 
 @runs_elsewhere

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator
 
 from narvet.ground.findings import Finding, Place
 from narvet.ground.rules import seals as rules
@@ -12,20 +12,33 @@ from narvet.model.layout import PlannedDisk
 from narvet.model.pools import PlannedPool
 
 
-def check_seals(disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool]) -> Iterator[Finding]:
-    """Yield what sealing means for guests and stores."""
+def check_seals(
+    disks: Iterable[PlannedDisk], pools: Iterable[PlannedPool], closed: Container[str]
+) -> Iterator[Finding]:
+    """Yield what sealing means for guests and stores; `closed` are the hosts that were given no passphrase."""
     thin: set[str] = set()
+    hosts: dict[str, str] = {}
     for disk in disks:
+        host = hosts[disk.name] = disk.wanted.image.host
         if disk.wanted.image.space == "thin":
             thin.add(disk.name)
         if disk.origin is None:
             for part in disk.wanted.partitions:
                 where = disk.place.part(part.mount.index if part.mount else part.number)
                 yield from _check(part, where, is_thin=disk.name in thin)
+                yield from _closed(part, where, host, closed)
     for pool in pools:
         names = {one.disk for one in pool.members.values()}
         for volume in pool.volumes:
-            yield from _check(volume.wanted.partitions[0], volume.place, is_thin=bool(names & thin))
+            part = volume.wanted.partitions[0]
+            yield from _check(part, volume.place, is_thin=bool(names & thin))
+            yield from _closed(part, volume.place, next((hosts[one] for one in names if one in hosts), ""), closed)
+
+
+def _closed(part: Partition, where: Place, host: str, closed: Container[str]) -> Iterator[Finding]:
+    """Yield that a host cannot seal what is still to be sealed."""
+    if part.seal is not None and not part.seal.slots and host in closed:
+        yield rules.host_has_no_passphrase.warning(where, host)
 
 
 def _check(part: Partition, where: Place, *, is_thin: bool) -> Iterator[Finding]:

@@ -6,8 +6,8 @@ unknown.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, MutableMapping
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from uuid import UUID
@@ -31,32 +31,42 @@ Keep = Callable[[str, str], object]
 
 @dataclass
 class Keyring:
-    """Passphrases that were given, how others are asked for, and where recovery keys go."""
+    """Passphrases that were given, how others are asked for, and where recovery keys go.
 
-    given: list[bytes] = field(default_factory=list)
+    What several processes have to share are the tables of what was opened, and whose turn it is to try a passphrase,
+    which takes much memory.
+    """
+
+    given: list[bytes] = field(default_factory=list, repr=False)
     ask: Ask = lambda _, __: None
     keep: Keep | None = None
-    _keys: dict[bytes, bytes] = field(default_factory=dict, repr=False)
+    turn: Callable[[], AbstractContextManager[object]] = nullcontext
+    keys: MutableMapping[bytes, bytes] = field(default_factory=dict, repr=False)
+    files: MutableMapping[str, bytes] = field(default_factory=dict, repr=False)
     _asked: set[bytes] = field(default_factory=set, repr=False)
-    _files: dict[str, bytes] = field(default_factory=dict, repr=False)
 
     def key(self, device: BlockDevice, seal: Seal, name: str) -> bytes | None:
         """Return the key of a sealed volume, None where no passphrase opens it."""
         mark = seal.digest.digest + seal.digest.salt
-        if mark not in self._keys:
-            for passphrase in self._tried(mark, name):
-                found = key_of(device, seal, passphrase)
-                if found is not None:
-                    self.remember(seal, found[0])
-                    if passphrase not in self.given:
-                        self.given.append(passphrase)
-                    break
-        return self._keys.get(mark)
-
-    def _tried(self, mark: bytes, name: str) -> Iterator[bytes]:
-        if mark in self._asked:
-            return
+        if mark in self.keys or mark in self._asked:
+            return self.keys.get(mark)
+        with self.turn():
+            if mark not in self.keys:
+                self._open(device, seal, name)
         self._asked.add(mark)
+        return self.keys.get(mark)
+
+    def _open(self, device: BlockDevice, seal: Seal, name: str) -> None:
+        """Try every passphrase on a sealed volume, and remember its key if one opens it."""
+        for passphrase in self._tried(name):
+            found = key_of(device, seal, passphrase)
+            if found is not None:
+                self.remember(seal, found[0])
+                if passphrase not in self.given:
+                    self.given.append(passphrase)
+                return
+
+    def _tried(self, name: str) -> Iterator[bytes]:
         yield from list(self.given)
         asked = self.ask(name, False)
         if asked is not None:
@@ -82,13 +92,13 @@ class Keyring:
 
     def remember(self, seal: Seal, key: bytes) -> None:
         """Keep the key of something that is open now, or was sealed just now."""
-        self._keys[seal.digest.digest + seal.digest.salt] = key
+        self.keys[seal.digest.digest + seal.digest.salt] = key
         if seal.file_key is not None:
-            self._files[seal.uuid] = file_key(key, seal.file_key.salt)
+            self.files[seal.uuid] = file_key(key, seal.file_key.salt)
 
     def file(self, uuid: str) -> bytes | None:
         """Return what the key file of a sealed volume is to hold, None where its key is not known."""
-        return self._files.get(uuid)
+        return self.files.get(uuid)
 
 
 _current: ContextVar[Keyring | None] = ContextVar("keyring", default=None)
@@ -102,6 +112,11 @@ def unsealing(ring: Keyring) -> Iterator[Keyring]:
         yield ring
     finally:
         _current.reset(token)
+
+
+def have_keyring(ring: Keyring) -> None:
+    """Have sealed volumes opened by a keyring from now on, in a process that does nothing else."""
+    _current.set(ring)
 
 
 def keyring() -> Keyring:
@@ -162,6 +177,7 @@ def seal_new(
         ring.keep(name, spare)
     kdf = cost_of(memory=cost[0], passes=cost[1])
     about = str(UUID(wanted.uuid)), wanted.label, wanted.sector_size
-    seal, key = make_seal(device, *about, kdf, passphrases, for_file=for_file)
+    with ring.turn():
+        seal, key = make_seal(device, *about, kdf, passphrases, for_file=for_file)
     ring.remember(seal, key)
     return inside(device, seal, key)

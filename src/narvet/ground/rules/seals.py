@@ -76,3 +76,14 @@ def thin_shows_use() -> Wording:
 def unlocking_takes_memory(memory: int) -> Wording:
     """Word the memory that a guest needs."""
     return f"to unlock it, its guest needs {show_binary(memory)} of free memory for a moment", ""
+
+
+@rule(
+    meaning="A sealed disk is to be made on a host that was started without a passphrase, and none is sent there.",
+    way_out="Start that host with `--passphrase-file` and `--recovery`.",
+)
+def host_has_no_passphrase(host: str) -> Wording:
+    """Word a host that cannot seal."""
+    return f"it is to be sealed, and host {host} was started without a passphrase", (
+        f"start it again: narvet host {host} … --passphrase-file FILE --recovery FILE"
+    )
