@@ -103,14 +103,6 @@ def test_what_cannot_be_is_told(tmp_path: Path) -> None:
         claim.write_text(json.dumps({"writer": "elsewhere:/sheet.toml", "number": "1"}))
         assert "elsewhere:/sheet.toml is writing" in run("write", str(sheet), "--over", address, status=3).stderr
         os.utime(claim, (1, 1))
-        text = sheet.read_text()
-        sheet.write_text(text.replace('at = "/srv/{n}/0"', 'at = "/srv/{n}/0"\nsealed = true'))
-        asked = {**os.environ, "NARVET_PASSPHRASE": "seven quiet granaries"}
-        refused = run(
-            "write", str(sheet), "--over", address, "--recovery", str(tmp_path / "r"), status=1, env=asked
-        ).stderr
-        assert "no passphrase goes to host" in refused and "waited for them" in refused
-        sheet.write_text(text)
         run("write", str(sheet), "--over", address, "--yes", status=0)
     assert not any(".narvet" in name for name in written(sheet.parent))
     for words, reason in (
@@ -228,6 +220,22 @@ def workers(parent: int) -> list[int]:
     return sorted(one for one in found if "resource_tracker" not in Path(f"/proc/{one}/cmdline").read_text())
 
 
+def test_a_hub_that_answers_nothing_is_not_waited_for(tmp_path: Path) -> None:
+    """A host is at work without end, and its hub is frozen: what waits for them ends with the reason, and goes on later."""
+    sheet = fleet(tmp_path / "fleet", 1, 1)
+    with hosted(sheet.parent, 1) as (address, processes):
+        frozen = [*workers(processes["rack1"].pid), processes["hub"].pid]
+        with subprocess.Popen([PROGRAM, "review", str(sheet), "--over", address], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
+            os.kill(frozen[0], signal.SIGSTOP)
+            time.sleep(3)
+            os.kill(frozen[1], signal.SIGSTOP)
+            _, said = process.communicate(timeout=90)
+        assert process.returncode == 3 and "the hub does not answer any more" in said
+        for one in frozen:
+            os.kill(one, signal.SIGCONT)
+        run("write", str(sheet), "--over", address, status=0)
+
+
 def test_sealed_disks_are_for_hosts_that_have_their_passphrase(tmp_path: Path) -> None:
     """It stays where it was given: told before, refused without it, the rest is done; then all of it works as here."""
     sheet = fleet(tmp_path / "fleet", 2, 2)
@@ -247,7 +255,8 @@ def test_sealed_disks_are_for_hosts_that_have_their_passphrase(tmp_path: Path) -
         with running(*host(sheet.parent, "rack2", address)) as plain:
             told_by(plain)
             assert rules(facts("review", str(sheet), *over)).count("host-has-no-passphrase") == 2
-            refused = run("write", str(sheet), *over, "--yes", "--passphrase-file", str(words), status=1).stderr
+            env = {**os.environ, "NARVET_PASSPHRASE": "a few words"}
+            refused = run("write", str(sheet), *over, "--yes", status=1, env=env).stderr
             assert "host rack2 has no passphrase" in refused and "waited for them" in refused
         assert (folders[0] / "etc/k").exists() and (folders[1] / "../vault/pc02-d1.qcow2").exists()
         assert not (folders[1] / "../vault/pc02-d0.raw").exists() and not (folders[1] / "etc/k").exists()

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, Self
 from uuid import uuid4
@@ -17,6 +19,9 @@ from narvet.ground.errors import NarvetError, RefusedError
 
 _TIMEOUT = 10  # seconds to reach the hub, and to get an answer from it
 _FETCH = 16
+_LOOK = 10  # seconds between two looks whether the hub still answers
+_SILENCE = 30  # seconds that it may take to
+_SILENT = "the hub does not answer any more"
 
 
 class Over:
@@ -37,6 +42,13 @@ class Over:
         self._open: set[str] = set()  # hosts that have the passphrase of what is sealed there
         self._gone: set[str] = set()  # hosts that a call was lost on
         self._fetch = ThreadPoolExecutor(_FETCH)  # an answer that is lost keeps only one waiting
+        self._guard = threading.Lock()
+        self._waiting: dict[
+            str, tuple[str, Then]
+        ] = {}  # calls that were given to the hub, by the engine's names for them
+        self._is_silent = False
+        self._over = threading.Event()
+        threading.Thread(target=self._watch, name="hub", daemon=True).start()
 
     def __enter__(self) -> Self:
         return self
@@ -61,10 +73,40 @@ class Over:
     def _there(self) -> dict[str, int]:
         """Return how many calls each host that is there does at once, by the engine's names for them."""
         there: dict[str, int] = {}
-        for worker in self._client.scheduler_info(n_workers=-1)["workers"].values():
+        for worker in self._about_hub()["workers"].values():
             for name, amount in worker["resources"].items():
                 there[name] = there.get(name, 0) + int(amount)
         return there
+
+    def _is_back(self, host: str) -> bool:
+        with suppress(RefusedError):
+            return resource_of(host) in self._there()
+        return False
+
+    def _about_hub(self) -> Any:
+        """Return what the hub tells of itself and its hosts.
+
+        Raises:
+            RefusedError: it does not answer.
+        """
+        try:
+            return self._client.sync(self._client.scheduler.identity, n_workers=-1, callback_timeout=_SILENCE)
+        except Exception as error:  # whatever the engine makes of it
+            raise RefusedError(f"{self._address}: the hub does not answer ({type(error).__name__})") from None
+
+    def _watch(self) -> None:
+        """Give up all that waits for the hub if that, though connected, answers nothing any more."""
+        while not self._over.wait(_LOOK):
+            if not self._waiting or not self._is_connected():
+                continue
+            try:
+                self._about_hub()
+            except RefusedError:
+                with self._guard:
+                    self._is_silent, waiting = True, list(self._waiting.values())
+                    self._waiting.clear()
+                for host, then in waiting:
+                    then(_refused(host, _SILENT))
 
     def _is_connected(self) -> bool:
         """Return whether the hub is there; what is given to the engine while it is not is lost."""
@@ -91,27 +133,33 @@ class Over:
         if not host:
             then(outcome_of(call, args))
             return
-        if not self._is_connected():
-            then(_refused(host, "the hub is gone"))
+        if self._is_silent or not self._is_connected():
+            then(_refused(host, _SILENT if self._is_silent else "the hub is gone"))
             return
-        if host in self._gone and resource_of(host) not in self._there():
+        if host in self._gone and not self._is_back(host):
             then(_refused(host, "it is not there any more"))
             return
         self._gone.discard(host)
+        key = f"narvet-{uuid4().hex}"
+        with self._guard:
+            self._waiting[key] = host, then
         future = self._client.submit(
-            carried_out, call_packed(call, *args), key=f"narvet-{uuid4().hex}", pure=False, retries=0,
-            resources={resource_of(host): 1},
-        )  # fmt: skip
-        future.add_done_callback(lambda done: self._fetch.submit(self._hand_on, done, host, then))
+            carried_out, call_packed(call, *args), key=key, pure=False, retries=0, resources={resource_of(host): 1}
+        )
+        future.add_done_callback(lambda done: self._fetch.submit(self._hand_on, done, host, key))
 
-    def _hand_on(self, done: Any, host: str, then: Then) -> None:
+    def _hand_on(self, done: Any, host: str, key: str) -> None:
         outcome = _outcome(done, host)
         if done.status != "finished":
             self._gone.add(host)
-        then(outcome)
+        with self._guard:
+            told = self._waiting.pop(key, None)
+        if told is not None:  # or it was given up
+            told[1](outcome)
 
     def stop(self) -> None:
         """Leave the hub; what was not begun is dropped."""
+        self._over.set()
         self._client.close(timeout=5)
         stand(Standing())
         self._fetch.shutdown(wait=False, cancel_futures=True)
