@@ -21,6 +21,7 @@ _TIMEOUT = 10  # seconds to reach the hub, and to get an answer from it
 _FETCH = 16
 _LOOK = 10  # seconds between two looks whether the hub still answers
 _SILENCE = 30  # seconds that it may take to
+_ALL = -1
 _SILENT = "the hub does not answer any more"
 
 
@@ -73,7 +74,7 @@ class Over:
     def _there(self) -> dict[str, int]:
         """Return how many calls each host that is there does at once, by the engine's names for them."""
         there: dict[str, int] = {}
-        for worker in self._about_hub()["workers"].values():
+        for worker in self._about_hub(hosts=_ALL)["workers"].values():
             for name, amount in worker["resources"].items():
                 there[name] = there.get(name, 0) + int(amount)
         return there
@@ -83,14 +84,14 @@ class Over:
             return resource_of(host) in self._there()
         return False
 
-    def _about_hub(self) -> Any:
-        """Return what the hub tells of itself and its hosts.
+    def _about_hub(self, hosts: int = 0) -> Any:
+        """Return what the hub tells of itself, and of so many hosts.
 
         Raises:
             RefusedError: it does not answer.
         """
         try:
-            return self._client.sync(self._client.scheduler.identity, n_workers=-1, callback_timeout=_SILENCE)
+            return self._client.sync(self._client.scheduler.identity, n_workers=hosts, callback_timeout=_SILENCE)
         except Exception as error:  # whatever the engine makes of it
             raise RefusedError(f"{self._address}: the hub does not answer ({type(error).__name__})") from None
 

@@ -38,9 +38,9 @@ class RecoveryFile(Frozen):
             raise RequestError(f"{self.path}: others may read it; name a file that is only its owner's")
 
     def add(self, name: str, key: str) -> None:
-        """Add the recovery key of something by its name."""
-        with self.path.open("a", encoding="utf-8") as file:
-            file.write(f"{name}  {key}\n")
+        """Add the recovery key of something by its name; OSError where the file has gone, so that none is lost."""
+        with os.fdopen(os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW), "ab") as file:
+            file.write(f"{name}  {key}\n".encode())
             file.flush()
             os.fsync(file.fileno())
 
