@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -88,6 +90,50 @@ def hosted(folder: Path, hosts: int, *words: str) -> Iterator[tuple[str, dict[st
         for name in list(processes)[1:]:
             assert told_by(processes[name])["host"] == name
         yield address, processes
+
+
+class Way:
+    """A way to a hub, which can be cut: every connection on it ends at once, and none is taken until it is open again."""
+
+    def __init__(self, hub: str) -> None:
+        host, _, port = hub.rpartition(":")
+        self._hub = host, int(port)
+        self._ends: list[socket.socket] = []
+        self._is_open = True
+        self._listening = socket.create_server(("127.0.0.1", 0))
+        self.address = f"127.0.0.1:{self._listening.getsockname()[1]}"
+        threading.Thread(target=self._take, daemon=True).start()
+
+    def _take(self) -> None:
+        with suppress(OSError):
+            while True:
+                near, _ = self._listening.accept()
+                if not self._is_open:
+                    near.close()
+                    continue
+                far = socket.create_connection(self._hub)
+                self._ends += [near, far]
+                for one, other in ((near, far), (far, near)):
+                    threading.Thread(target=self._carry, args=(one, other), daemon=True).start()
+
+    def _carry(self, one: socket.socket, other: socket.socket) -> None:
+        with suppress(OSError):
+            while data := one.recv(1 << 16):
+                other.sendall(data)
+        for end in (one, other):
+            with suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+    def cut(self) -> None:
+        """Cut it, or cut it again."""
+        self._is_open = False
+        for end in self._ends:
+            with suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+    def mend(self) -> None:
+        """Open it again."""
+        self._is_open = True
 
 
 def keys_in(folder: Path) -> tuple[str, ...]:

@@ -27,7 +27,7 @@ from narvet.fleet.wire import answered, call_packed, packed, unpacked
 from narvet.ground.errors import ImageError
 from narvet.ground.units import MIB
 from narvet.usecases.layout import work_out
-from tests.fleets import fleet, host, hosted, keys_in, running, told_by, written, written_at_last
+from tests.fleets import Way, fleet, host, hosted, keys_in, running, told_by, written, written_at_last
 from tests.program import IDENTITY, PROGRAM, facts, rules, run
 from tests.seal_reader import volume_key
 
@@ -218,6 +218,33 @@ def workers(parent: int) -> list[int]:
     threads = [path.read_text() for path in Path(f"/proc/{parent}/task").glob("*/children")]
     found = {int(one) for text in threads for one in text.split()}
     return sorted(one for one in found if "resource_tracker" not in Path(f"/proc/{one}/cmdline").read_text())
+
+
+@pytest.mark.parametrize("whose", ["host", "command"])
+def test_a_way_that_is_cut_costs_what_was_on_it(tmp_path: Path, whose: str) -> None:
+    """Every connection of a host to the hub, or of a command, ends at once: the rest is done, the next write goes on."""
+    sheet = fleet(tmp_path / "fleet", 2, 8)
+    with ExitStack() as stack:
+        hub = told_by(stack.enter_context(running("hub", "--at", "127.0.0.1:0")))["hub"]
+        way = Way(hub)
+        for number in (1, 2):
+            address = way.address if whose == "host" and number == 2 else hub
+            told_by(stack.enter_context(running(*host(sheet.parent, f"rack{number}", address))))
+        over = way.address if whose == "command" else hub
+        with subprocess.Popen([PROGRAM, "write", str(sheet), "--over", over, "--yes"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
+            while len(list((sheet.parent / "hosts/rack2/vault").glob("pc*"))) < 4:
+                assert process.poll() is None
+                time.sleep(0.01)
+            way.cut()
+            _, said = process.communicate(timeout=90)
+        assert process.returncode in (1, 3) and "see to it, and write again" in said
+        first = facts("confirm", str(sheet), status=1)["differences"]
+        if whose == "host":
+            assert not any("pc01" in one["where"] for one in first), first
+        way.mend()
+        written_at_last(sheet, over, 60)
+    assert facts("confirm", str(sheet))["agrees"]
+    assert not any("narvet" in name for name in written(sheet.parent))
 
 
 def test_a_hub_that_answers_nothing_is_not_waited_for(tmp_path: Path) -> None:

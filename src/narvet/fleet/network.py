@@ -119,6 +119,7 @@ def distributed() -> Any:
         {
             "distributed.scheduler.allowed-failures": 0,
             "distributed.scheduler.no-workers-timeout": "10s",
+            "distributed.scheduler.worker-ttl": "60s",
             "distributed.scheduler.work-stealing": False,
             "distributed.scheduler.http.routes": [],
             "distributed.scheduler.default-task-durations": {},
