@@ -299,6 +299,18 @@ def test_sealed_disks_are_for_hosts_that_have_their_passphrase(tmp_path: Path) -
         run("write", str(sheet), *over, "--yes", status=0)
         assert [(folder / "etc/other").read_bytes() for folder in folders] == held
         assert facts("confirm", str(sheet), *over)["agrees"]
+        text = sheet.read_text().replace(
+            '"vault{1-2}"\nsize = "64 MiB"\nformat = "raw"', '"vault2"\nsize = "64 MiB"\nformat = "raw"'
+        )
+        (apart := sheet.with_name("apart.toml")).write_text(
+            text.replace(IDENTITY, "6" + IDENTITY[1:]).replace("/etc/other", "/etc/k2")
+        )
+        found = [
+            one["where"]
+            for one in facts("review", str(apart), *over, status=1)["findings"]
+            if "no key leaves" in one["message"]
+        ]
+        assert found == ["disk.pc01-d0.partition 1.sealed.key_file"]
     keys = dict(line.split("  ") for name in given for line in (tmp_path / name).read_text().splitlines())
     assert len(keys) == 4 and all((tmp_path / name).stat().st_mode & 0o777 == 0o600 for name in given)
     for number, folder in enumerate(folders, 1):

@@ -66,7 +66,7 @@ class Facts(Frozen):
     what `Recorded.asked` is, of volumes of pools by the names that findings have for them. `left_roots` are roots
     that entries went into earlier and that are no guest's now, with the names of their systems. `begun_volumes` are
     the disks whose volumes were begun to be ordered, and not finished, with the marks of these orders.
-    `closed` are the hosts, other machines, that were given no passphrase.
+    `far` are the hosts that are other machines, each with whether it was given the passphrase of what is sealed there.
     """
 
     found: Estate = field(default_factory=Estate)
@@ -83,4 +83,4 @@ class Facts(Frozen):
     only: frozenset[str] = frozenset()
     left_roots: tuple[tuple[str, Guest], ...] = ()
     volumes_asked: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    closed: frozenset[str] = frozenset()
+    far: Mapping[str, bool] = field(default_factory=dict)

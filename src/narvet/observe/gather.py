@@ -49,8 +49,8 @@ def observe(sheet: Sheet, path: Path, *, deep: frozenset[str] = frozenset()) -> 
     told = histories(ledger_path(path))
     parts = list(parts_of(sheet, path, told, deep))
     found = all_of(look_at, [(part.host, (part,)) for part in parts])
-    closed = frozenset(host for host in sheet.host if engine().is_far(host) and not engine().opens(host))
-    return replace(merged(parts, found, told), closed=closed)
+    far = {host: engine().opens(host) for host in sheet.host if engine().is_far(host)}
+    return replace(merged(parts, found, told), far=far)
 
 
 @runs_elsewhere

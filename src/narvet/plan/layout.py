@@ -89,7 +89,7 @@ def plan(asked: Settled, facts: Facts) -> Layout:
         *check_stores(stores, resolved, disks, facts.found.stores),
         *_check_guests(resolved, (*disks, *volumes), guests, facts),
         *check_origins(disks, facts),
-        *check_seals(disks, pools, facts.closed),
+        *check_seals(disks, pools, facts, {name: form.host for name, form in resolved.guests.items()}),
         *check_earlier(disks, earlier, facts),
     )
     layout = Layout(
