@@ -53,7 +53,7 @@ class Engine(Protocol):
         """Return whether calls for a host are done by processes that were not started here."""
 
     def opens(self, host: str) -> bool:
-        """Return whether calls for a host can open and seal what they are about; where it is far, it says so itself."""
+        """Return whether what does the calls for a host has the passphrase of what is sealed there."""
 
     def meet(self, hosts: Iterable[str]) -> None:
         """Raise RefusedError where calls for these hosts cannot be done at all."""
@@ -81,7 +81,7 @@ class Here:
         return False
 
     def opens(self, host: str) -> bool:  # noqa: ARG002 (all hosts are this one)
-        """Return that they can."""
+        """Return that it has it: calls are done in this process."""
         return True
 
     def meet(self, hosts: Iterable[str]) -> None:

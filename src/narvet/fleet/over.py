@@ -44,9 +44,7 @@ class Over:
         self._gone: set[str] = set()  # hosts that a call was lost on
         self._fetch = ThreadPoolExecutor(_FETCH)  # an answer that is lost keeps only one waiting
         self._guard = threading.Lock()
-        self._waiting: dict[
-            str, tuple[str, Then]
-        ] = {}  # calls that were given to the hub, by the engine's names for them
+        self._waiting: dict[str, tuple[str, Then]] = {}  # calls that the hub was given, by the engine's names for them
         self._is_silent = False
         self._over = threading.Event()
         threading.Thread(target=self._watch, name="hub", daemon=True).start()

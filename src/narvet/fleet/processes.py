@@ -51,7 +51,7 @@ class Processes:
         return False
 
     def opens(self, host: str) -> bool:  # noqa: ARG002 (all hosts are this one)
-        """Return that they cannot: passphrases stay with the process that was given them."""
+        """Return that they have none: passphrases stay with the process that was given them."""
         return False
 
     def meet(self, hosts: Iterable[str]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from narvet.ground.errors import RequestError
@@ -46,8 +46,9 @@ class RecoveryFile(Frozen):
 
     def end(self) -> None:
         """Remove it if no key was put into it."""
-        if not self.path.stat().st_size:
-            self.path.unlink()
+        with suppress(FileNotFoundError):
+            if not self.path.stat().st_size:
+                self.path.unlink()
 
     @contextmanager
     def turn(self) -> Iterator[None]:
