@@ -172,7 +172,7 @@ def _locked(part: Partition, found: Partition, where: Place) -> Iterator[Finding
         yield rules.cannot_be_changed.error(where.key("sealed"), told, _OPEN_IT)
 
 
-_OPEN_IT = "add --unseal, or --passphrase-file FILE"
+_OPEN_IT = "add --unseal, or --passphrase-file FILE (on another host: to its narvet host)"
 
 
 def _filesystem_onto(part: Partition, found: Partition, where: Place) -> tuple[Partition, list[Finding]]:

@@ -182,7 +182,9 @@ def _check_key_file(
         yield rules.key_file_in_the_way.error(where, at, "another file is there", f"move that away, or {_OTHER_PATH}")
     elif key_to_place(wanted, there) and not wanted.is_known:
         told = "it is missing, or not as it was written, and no passphrase was given that it could be made by"
-        yield rules.key_file_in_the_way.error(where, at, told, "add --unseal, or --passphrase-file FILE")
+        yield rules.key_file_in_the_way.error(
+            where, at, told, "add --unseal, or --passphrase-file FILE (on another host: to its narvet host)"
+        )
     else:
         yield rules.key_file_in_root.note(where, found.root.shown(at))
 
