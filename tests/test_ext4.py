@@ -74,11 +74,18 @@ def test_the_parts_add_up_to_the_whole(size: int, purpose: Purpose, sector: int)
     assert found.available + sum(loss.size for loss in found.losses) == size
     assert 0 < found.available <= found.free <= found.total <= size
     assert new.shape.group_count * new.shape.inodes_per_group < 1 << 32
-    if size < 3 * TIB:
-        places = spread(new.shape)  # raises where the groups do not add up
-        taken = np.concatenate([places.block_bitmap, places.inode_bitmap])
-        assert len(np.unique(taken)) == len(taken)
-        assert len(places.journal) <= 4
+    places = spread(new.shape)  # raises where the groups do not add up
+    starts = np.concatenate([places.block_bitmap, places.inode_bitmap, places.inode_table])
+    lengths = np.ones(len(starts), dtype=np.int64)
+    lengths[-new.shape.group_count :] = new.shape.inode_table_blocks
+    ordered = np.argsort(starts)
+    starts, ends = starts[ordered], (starts + lengths)[ordered]
+    assert (ends[:-1] <= starts[1:]).all(), "two of them lie on the same blocks"
+    group, place = np.divmod(starts - new.shape.first_data_block, new.shape.blocks_per_group)
+    assert (place >= places.base[group]).all(), "one lies on a superblock or on descriptors"
+    assert (place + ends - starts <= places.length[group]).all(), "one passes the end of its group"
+    assert sum(run.length for runs in places.used.values() for run in runs) >= int((ends - starts).sum())
+    assert len(places.journal) <= 4
 
 
 @given(st.integers(MIB, 150 * MIB), PURPOSES, st.sampled_from((4 * KIB, 64 * KIB, MIB)))

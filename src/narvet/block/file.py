@@ -70,7 +70,7 @@ class FileDevice:
         self._file.seek(offset)
         return self._file.read(length)
 
-    def _put(self, offset: int, data: memoryview) -> int:
+    def _put(self, offset: int, data: bytes | memoryview) -> int:
         """Return how many bytes of `data` one call of the system has written from `offset` on."""
         if self._takes_places:
             return os.pwrite(self._file.fileno(), data, offset)
@@ -80,11 +80,11 @@ class FileDevice:
     def write(self, offset: int, data: bytes | memoryview) -> None:
         """Write all of `data` at `offset`."""
         check_write(self, offset, len(data))
-        view, done = memoryview(data), 0
-        while done < len(view):
-            done += self._put(offset + done, view[done:])
-        if len(view) >= _LONG:
-            self._early.wrote(self.handle, offset, len(view))
+        length, done = len(data), self._put(offset, data) if data else 0
+        while done < length:
+            done += self._put(offset + done, memoryview(data)[done:])
+        if length >= _LONG:
+            self._early.wrote(self.handle, offset, length)
 
     def zero(self, offset: int, length: int) -> None:
         """Make a range read as zeros, leaving the file's holes as they are."""

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 _ALL = 0xFFFFFFFF
 _KEPT = 1 << 16  # rows for whose numbers what they bring about is kept
+_AT_ONCE = 4096  # rows that are gone through together, so few that they stay in the processor's memory
 _FEW = 4096  # rows for which going through them is faster than making tables
 
 
@@ -54,12 +55,15 @@ def crc32c_rows(seeds: NDArray[np.uint32], rows: NDArray[Any]) -> NDArray[np.uin
     states = np.ascontiguousarray(seeds, dtype="<u4").view("<u2").reshape(len(rows), 2)
     first = crc32c_raw(int(seeds[0]), words[0].tobytes())
     result = np.full(len(rows), first, dtype=np.uint32)
-    columns = [(states[:, number], 2 * number) for number in range(2)]
-    columns += [(words[:, number], 2 * number) for number in range(words.shape[1])]
-    for column, offset in columns:
-        change = column ^ column[0]
-        if change.any():
-            result ^= _effects(offset, length)[change]
+    kept: dict[int, NDArray[np.uint32]] = {}
+    for start in range(0, len(rows), _AT_ONCE):
+        part = slice(start, start + _AT_ONCE)
+        for table in (states, words):
+            change = table[part] ^ table[0]
+            for column in np.flatnonzero(np.bitwise_or.reduce(change, axis=0)).tolist():
+                if column not in kept:
+                    kept[column] = _effects(2 * column, length)
+                result[part] ^= kept[column][change[:, column]]
     return result
 
 
@@ -83,8 +87,13 @@ def _of_numbers(first: int, count: int, size: int) -> NDArray[np.uint32]:
     """Return what numbers bring about in the CRC of so many rows of `size` bytes behind them."""
     import numpy as np
 
-    states = crc32c_rows(np.zeros(count, dtype=np.uint32), np.arange(first, first + count, dtype="<u4"))
-    return crc32c_rows(states, np.zeros(count, dtype=f"V{size}"))
+    numbers = np.arange(first, first + count, dtype="<u4")
+    if count < _FEW:
+        ahead = crc32c_rows(np.zeros(count, dtype=np.uint32), numbers)
+        return crc32c_rows(ahead, np.zeros(count, dtype=f"V{size}"))
+    low, high = (_effects(offset, 4 + size) for offset in (0, 2))
+    sums: NDArray[np.uint32] = low[numbers & 0xFFFF] ^ high[numbers >> 16]
+    return sums
 
 
 _kept_of_numbers = lru_cache(maxsize=8)(_of_numbers)

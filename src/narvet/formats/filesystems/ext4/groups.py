@@ -77,7 +77,7 @@ def spread(shape: Shape) -> Spread:
     cursor = _cursor(shape)
     places = _Places(shape, 0, cursor)
     own: list[list[Extent]] = []
-    for first, end in shape.chunks(0):
+    for first, end in places.put_alike():
         places.put(first, end)
         if first == 0:
             own = [cursor.align().take(blocks) for blocks in _own(shape)]
@@ -121,7 +121,7 @@ def added(shape: Shape, first: int) -> Added:
     """Return where the metadata of a grown filesystem's groups from `first` on lie: in those groups themselves."""
     cursor = _cursor(shape)
     places = _Places(shape, first, cursor)
-    for start, end in shape.chunks(first):
+    for start, end in places.put_alike():
         places.put(start, end)
     if first < shape.group_count:
         cursor.used.setdefault(shape.group_count - 1, [])
@@ -144,6 +144,39 @@ class _Places:
         self._first = first
         self._cursor = cursor
         self.columns = [np.empty(shape.group_count - first, dtype=np.int64) for _ in range(3)]
+
+    def put_alike(self) -> list[tuple[int, int]]:
+        """Place what all whole flex groups keep whose first groups are alike, at once; return the others.
+
+        The first of all is always among those.
+        """
+        each, many = self._shape.blocks_per_group, 1 << self._shape.groups_per_flex_log
+        reach = min((2 + self._shape.inode_table_blocks) * many // each + 2, many)  # groups, as a rule
+        chunks = list(self._shape.chunks(self._first))
+        firsts = np.array([first for first, _ in chunks[1:-1]], dtype=np.int64)
+        bases = self._cursor.base[firsts[:, None] + np.arange(reach)]
+        put = set[int]()
+        for pattern in np.unique(bases, axis=0):
+            alike = firsts[(bases == pattern).all(axis=1)]
+            model = int(alike[0])
+            self.put(model, model + many)
+            put.add(model)
+            if self._cursor.group < model + reach:
+                self._repeat(model, range(model, self._cursor.group + 1), alike[1:])
+                put.update(alike.tolist())
+        return [chunk for chunk in chunks if chunk[0] not in put]
+
+    def _repeat(self, model: int, groups: range, others: NDArray[np.int64]) -> None:
+        """Place what other flex groups keep as a model's lies, in so many groups of it."""
+        each, many, used = self._shape.blocks_per_group, 1 << self._shape.groups_per_flex_log, self._cursor.used
+        rows = (others - self._first)[:, None] + np.arange(many)
+        for column in self.columns:
+            own = column[model - self._first :][:many]
+            column[rows] = own + ((others - model) * each)[:, None]
+        for group in filter(used.__contains__, groups):
+            runs = list(joined(used[group]))
+            for ahead in (others - model).tolist():
+                used[group + ahead] = [Extent(start + ahead * each, length) for start, length in runs]
 
     def put(self, first: int, end: int) -> None:
         """Place what a run of groups keeps together, from its first group on."""
