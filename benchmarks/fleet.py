@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -27,6 +28,7 @@ a sixth of what 1,000 disks need, a quarter of what 400 do. Of reading disks of 
 a third goes through the maps of blocks and inodes, and a seventh is checksums of descriptors.
 """
 SMALL = 10_000  # disks
+SHARED, ROUNDS = 1000, 7  # disks, and how often one and two processes write them
 TRAVELS = 1024  # MiB of an image that goes to another host
 
 
@@ -94,6 +96,30 @@ def rows(top: Path) -> Iterator[tuple[str, float, float]]:
                 timed("confirm", str(sheet), *words),
             )
         shutil.rmtree(folder)
+
+
+def shared(top: Path) -> Iterator[tuple[float, float]]:
+    """Yield how much faster two processes write many disks than one, and how much faster two loops end than one.
+
+    The loops share nothing, so what they gain is all that the machine gives at that time.
+    """
+    for _ in range(ROUNDS):
+        took = []
+        for jobs in (1, 2):
+            sheet = fleet(top / "shared", 1, SHARED)
+            took.append(timed("write", str(sheet), "--jobs", str(jobs)))
+            shutil.rmtree(top / "shared")
+        yield took[0] / took[1], looping(1) / looping(2)
+
+
+def looping(processes: int) -> float:
+    """Return the seconds that a loop takes, shared by so many processes."""
+    loop = f"for number in range({16_000_000 // processes}): str(number)"
+    start = time.perf_counter()
+    started = [subprocess.Popen([sys.executable, "-c", loop]) for _ in range(processes)]
+    for one in started:
+        one.wait()
+    return time.perf_counter() - start
 
 
 def growth(top: Path) -> Iterator[tuple[int, float, float, float]]:
@@ -166,6 +192,15 @@ def main() -> None:
             times = f"{written:.1f} s | {first[0] / written:.2f} | {confirmed:.1f} s | {first[1] / confirmed:.2f}"
             print(f"| {who} | {times} |", flush=True)
         print(f"\n{SHARES}")
+        gains = list(shared(Path(name)))
+        (low, gained, high), (_, most, _) = (
+            (min(every), statistics.median(every), max(every)) for every in zip(*gains, strict=True)
+        )
+        print(f"{SHARED} disks of 100 GiB, {ROUNDS} times by turns: two processes write them {gained:.2f} times as")
+        print(
+            f"fast as one ({low:.2f} to {high:.2f}). Two loops that share nothing ended {most:.2f} times as fast as one"
+        )
+        print("at the same time: that is what the machine gives.\n")
         print("## How cost grows with disks, with all processes of the machine\n")
         print("| disks | reviewed in | written in | confirmed in | for each disk |\n|---:|---:|---:|---:|---:|")
         for disks, *took in growth(Path(name)):

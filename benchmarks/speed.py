@@ -35,7 +35,7 @@ from narvet.plan.resolve import settled
 from narvet.sheet.read import parse_sheet
 from narvet.usecases.recast import RecastWishes, image_spec_for
 
-RUNS = 7
+RUNS = 11
 SIZES = (10 * GIB, 100 * GIB, TIB, 4 * TIB, 16 * TIB, 64 * TIB)
 LARGEST = (
     ("ext4", "general", 64 * TIB), ("ext4", "media", 64 * TIB), ("xfs", "general", 64 * TIB),
@@ -99,12 +99,18 @@ def writing(folder: Path) -> None:
     for size in SIZES:
         steps = unlike(folder, size)
         image, copy = Path(steps[0].touches), folder / "copy"
-        made = timed(in_turn(steps), partial(image.unlink, missing_ok=True))
-        plain = timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True))
+        pairs = []
+        for step in steps:  # by turns, as the machine's speed changes
+            made = timed(step.apply, partial(image.unlink, missing_ok=True), runs=1)
+            pairs.append(
+                (made, timed(partial(copy_plainly, image, copy), partial(copy.unlink, missing_ok=True), runs=1))
+            )
+        made, plain = (statistics.median(times) for times in zip(*pairs, strict=True))
+        ratio = statistics.median(mine / its for mine, its in pairs)
         stored = image.stat().st_blocks * 512
         per_mib = 1000 * made / (stored / (1 << 20))
         row = (show_binary(size), show_binary(stored), f"{made * 1000:.1f} ms", f"{plain * 1000:.1f} ms")
-        print(f"| {' | '.join(row)} | {made / plain:.1f} | {per_mib:.1f} ms |")
+        print(f"| {' | '.join(row)} | {ratio:.1f} | {per_mib:.1f} ms |")
         copy.unlink()
         image.unlink()
 
@@ -236,7 +242,7 @@ def recasting_files(folder: Path) -> None:
         if old != "raw":
             run_program("recast", source, image, "--quiet")
         recast = partial(run_program, "recast", image, made, "--quiet")
-        pairs = [(seconds(copied, copy), seconds(recast, made)) for _ in range(5)]  # by turns: disks have their moods
+        pairs = [(seconds(copied, copy), seconds(recast, made)) for _ in range(9)]  # by turns: disks have their moods
         plain, took = (statistics.median(times) for times in zip(*pairs, strict=True))
         ratio = statistics.median(mine / its for its, mine in pairs)
         print(f"| {old} | {new} | {took:.2f} s | {plain:.2f} s | {ratio:.2f} |", flush=True)
