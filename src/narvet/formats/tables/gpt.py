@@ -342,7 +342,8 @@ def _checked_header(data: bytes, expected_lba: Sector) -> GptHeader:
 
 def _table(header: GptHeader, array: bytes, sector_size: int) -> Table:
     partitions = []
-    for index in range(header.number_of_partition_entries):
+    used = len(array.rstrip(b"\0"))
+    for index in range(-(-used // header.size_of_partition_entry)):
         start = index * header.size_of_partition_entry
         if array[start : start + len(_TYPE_UNUSED)] == _TYPE_UNUSED:
             continue
