@@ -22,6 +22,10 @@ from narvet.ground.units import counted
 PROGRAM = Path(sys.executable).with_name("narvet")
 IDENTITY = "0b2c6a52-6f0e-5f0b-9a3e-3d2f8f6a7c11"
 DISKS, EACH = 400, 10  # disks, and of these for each guest
+WHERE = """\
+On two processors; hub, hosts and the command share them, so more than two of anything only shows what it costs.
+A host has one process. What starts and ends a command is included, over a hub two seconds of it.
+"""
 SHARES = """\
 What is not shared out is the command's start, reading the sheet, working the layout out and the ledger:
 a sixth of what 1,000 disks need, a quarter of what 400 do. Of reading disks of 100 GiB back, in each process,
@@ -184,7 +188,7 @@ def fill(image: Path) -> None:
 
 def main() -> None:
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as name:
-        print(f"## {DISKS} disks of 100 GiB, by who writes them\n")
+        print(f"## {DISKS} disks of 100 GiB, by who writes them\n\n{WHERE}")
         print("| | written in | against one process | confirmed in | against one process |\n|---|---:|---:|---:|---:|")
         first: tuple[float, float] | None = None
         for who, written, confirmed in rows(Path(name)):

@@ -188,6 +188,9 @@ def section(folder: Path) -> Iterator[str]:
     """Yield the table of this measurement, line by line."""
     yield "## A disk lent, against a plain file served by a loop as small as it can be"
     yield ""
+    yield "The loop has one fixed header for each order, and does nothing but read the file and send it; so what is"
+    yield "measured is what a protocol asks for beyond that, most of all at 4 KiB."
+    yield ""
     yield "| format | what | the loop | over NBD | over iSCSI |"
     yield "|---|---|---:|---:|---:|"
     for ending, name, floor, nbd, iscsi in rows(folder):
