@@ -137,7 +137,8 @@ def reviewing(folder: Path) -> None:
         "library), and no other function by itself more than 6 %: a disk is some forty values, five ids and six\n"
         "hundred calls. Disks that are alike share what their sizes alone decide, and what forms took goes back to\n"
         "the system once they are settled.\n\n"
-        "The machine changes its speed by the hour: the same 10,000 disks took 3.0 s to 5.1 s, 100,000 took 41 s to 49 s.\n"
+        "The machine changes its speed by the hour: the same 10,000 disks took 3.0 s to 5.1 s, 100,000\n"
+        "took 41 s to 49 s.\n"
     )
     print("| disks in the sheet | review | peak memory | review, for each disk |")
     print("|---:|---:|---:|---:|")
@@ -288,8 +289,8 @@ def main() -> None:
             "\n## Files on a disk of 2 GiB stored, recast by the program as a whole, against the system's sparse copy\n"
         )
         print(
-            "Start, end and sync are in both. Nine rounds by turns; of one round the ratio is anything from 0.7 to 1.6,\n"
-            "as the disk has it, and the median of nine has been 0.8 to 1.3 for the same formats in different hours.\n"
+            "Start, end and sync are in both. Nine rounds by turns; of one round the ratio is anything from 0.7 to\n"
+            "1.6, as the disk has it, and the median of nine has been 0.8 to 1.3 for the same formats in different hours.\n"
         )
         recasting_files(Path(name))
     with tempfile.TemporaryDirectory(dir=base) as name:
