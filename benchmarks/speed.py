@@ -290,7 +290,7 @@ def main() -> None:
         )
         print(
             "Start, end and sync are in both. Nine rounds by turns; of one round the ratio is anything from 0.7 to\n"
-            "1.6, as the disk has it, and the median of nine has been 0.8 to 1.3 for the same formats in different hours.\n"
+            "1.6, as the disk has it, and the median of nine has been 0.8 to 1.3 for the same formats in other hours.\n"
         )
         recasting_files(Path(name))
     with tempfile.TemporaryDirectory(dir=base) as name:

@@ -120,7 +120,8 @@ class Folder:
         return FileDevice(file)
 
     def _device(self, mode: Literal["rb", "r+b", "x+b"], name: str) -> FileDevice:
-        _allow_files(len(self._opened))
+        if len(self._opened) % _OTHER_FILES == 0:
+            allow_files(len(self._opened))
         return self.wrap(cast(BinaryIO, self._stack.enter_context((self.path / name).open(mode, buffering=0))))
 
 
@@ -190,10 +191,8 @@ def in_order(files: Files, names: tuple[str, ...]) -> Iterator[File]:
     return (files.open(name) for name in names if files.kind(name) != "missing")
 
 
-def _allow_files(count: int) -> None:
-    """Let this process have so many files open at once, and some more, as far as the system allows."""
-    if count % _OTHER_FILES:
-        return
+def allow_files(count: int) -> None:
+    """Let this process have so many files or connections open at once, and some more, as far as the system allows."""
     try:
         import resource
     except ImportError:
