@@ -17,6 +17,7 @@ from tempfile import TemporaryDirectory, gettempdir
 from typing import Any
 from uuid import uuid4
 
+from narvet.block.files import allow_files
 from narvet.block.locks import exclusive_lock
 from narvet.block.names import lock_name
 from narvet.fleet.crew import Crew
@@ -36,6 +37,7 @@ from narvet.fleet.processes import end_with_parent
 from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.ground.errors import RefusedError, RequestError
 
+_CONNECTIONS = 1 << 16  # three and more for each host
 _NOWHERE = "127.0.0.1:0"  # where the engine's own pages would be, if it had any
 
 
@@ -60,6 +62,7 @@ def hub(address: str, certificates: Path | None = None) -> Iterator[str]:
             await over.wait()
 
     endpoint(address, certificates)
+    allow_files(_CONNECTIONS)
     with _running(run) as told:
         yield told
 
@@ -151,11 +154,13 @@ async def _work(worker: Any, up: Callable[[str], None], over: asyncio.Event, *, 
 
 
 def _ready(number: int) -> int:
-    import_module(_CALLS)
+    for name in _NEEDED:
+        import_module(name)
     return number
 
 
-_CALLS = "narvet.apply.execute"  # what most calls are to; a call loads whatever it names
+_NEEDED = "narvet.apply.execute", "narvet.observe.gather", "distributed.worker", "numpy"
+"""What most calls need, the engine's own part among it, so that the first one need not wait for that."""
 
 
 def _begin(standing: Standing, opening: Callable[[], None] | None) -> None:

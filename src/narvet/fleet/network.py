@@ -114,7 +114,7 @@ def distributed() -> Any:
     own.loads = _loads
     for name in (*logging.root.manager.loggerDict, "asyncio"):  # what went wrong is told by Narvet, once
         if name.startswith(("distributed", "asyncio", "tornado")):
-            logging.getLogger(name).setLevel(logging.CRITICAL)
+            logging.getLogger(name).setLevel(logging.CRITICAL + 1)
     dask.config.set(
         {
             "distributed.scheduler.allowed-failures": 0,
