@@ -7,8 +7,10 @@ import os
 import pickle
 import random
 import re
+import resource
 import shutil
 import signal
+import socket
 import subprocess
 import time
 from contextlib import ExitStack, suppress
@@ -261,6 +263,24 @@ def test_a_hub_that_answers_nothing_is_not_waited_for(tmp_path: Path) -> None:
         for one in frozen:
             os.kill(one, signal.SIGCONT)
         run("write", str(sheet), "--over", address, status=0)
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        address = f"127.0.0.1:{silent.getsockname()[1]}"
+        for words in (("review", str(sheet), "--over", address), host(sheet.parent, "rack1", address)):
+            assert f"{address}: no hub answers there in time" in run(*words, status=3).stderr
+
+
+def test_a_hub_takes_more_connections_than_it_may_open_files_at_first(tmp_path: Path) -> None:
+    sheet = fleet(tmp_path / "fleet", 1, 1)
+    before = resource.getrlimit(resource.RLIMIT_NOFILE)
+    with ExitStack() as stack:
+        stack.callback(resource.setrlimit, resource.RLIMIT_NOFILE, before)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (48, before[1]))
+        address, _ = stack.enter_context(hosted(sheet.parent, 1))
+        resource.setrlimit(resource.RLIMIT_NOFILE, before)
+        name, _, port = address.rpartition(":")
+        for _ in range(100):
+            stack.enter_context(socket.create_connection((name, int(port))))
+        assert facts("write", str(sheet), "--over", address)["done"]
 
 
 def test_sealed_disks_are_for_hosts_that_have_their_passphrase(tmp_path: Path) -> None:

@@ -29,6 +29,7 @@ from narvet.fleet.network import (
     cut_down,
     distributed,
     endpoint,
+    no_hub,
     opening_of,
     resource_of,
     security,
@@ -106,7 +107,7 @@ def host(
                 )  # fmt: skip
                 cut_down(worker.handlers, HOST_ANSWERS)
                 try:
-                    await _work(worker, up, over, first=patience == _FIRST)
+                    await _work(worker, hub_address, up, over, first=patience == _FIRST)
                 finally:
                     pool.shutdown(wait=False, cancel_futures=True)
             patience = _LATER
@@ -135,7 +136,7 @@ _STARTING = 60  # seconds in which another host may be about to hold its folder
 _FIRST, _LATER = 15, 60  # seconds that a host waits for its hub: when it starts, and each time that the hub went away
 
 
-async def _work(worker: Any, up: Callable[[str], None], over: asyncio.Event, *, first: bool) -> None:
+async def _work(worker: Any, hub_address: str, up: Callable[[str], None], over: asyncio.Event, *, first: bool) -> None:
     """Have a host's part of the engine work until it loses its hub, or is to end.
 
     Raises:
@@ -150,7 +151,7 @@ async def _work(worker: Any, up: Callable[[str], None], over: asyncio.Event, *, 
                 one.cancel()
     except (OSError, TimeoutError) as error:
         if first:
-            raise RefusedError(f"no hub answers there ({str(error)[:100]}); start one: narvet hub") from None
+            raise no_hub(hub_address, error) from None
 
 
 def _ready(number: int) -> int:

@@ -6,18 +6,19 @@ The engine (Dask's) sends calls as pickles. Here they are read by a reader that 
 
 from __future__ import annotations
 
+import asyncio
 import io
 import logging
 import pickle
 import pickletools
 import sys
-from collections.abc import Callable, MutableMapping
+from collections.abc import Awaitable, Callable, MutableMapping
 from functools import cache
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from narvet.ground.errors import RequestError
+from narvet.ground.errors import RefusedError, RequestError
 
 _KNOWN = {
     ("builtins", "bytes"),
@@ -32,6 +33,8 @@ _ERRORS = ("distributed.", "asyncio.", "concurrent.futures", "builtins")
 PEM_NAMES = ("ca.pem", "cert.pem", "key.pem")
 """The files of a folder of certificates: whose count, the own one, and its key."""
 _LOCAL = ("127.0.0.1", "::1", "localhost")
+
+_CONNECT = 10  # seconds
 
 HUB_ANSWERS = {
     "identity", "echo", "connection_stream", "register-client", "register-worker", "unregister", "gather",
@@ -79,6 +82,25 @@ def _without_place(told: Callable[..., Any]) -> Callable[..., Any]:
     return read
 
 
+def _in_time(connect: Callable[..., Awaitable[Any]]) -> Callable[..., Awaitable[Any]]:
+    """Return what connects to an address, and waits no longer for its first word than for the connection."""
+
+    from dask.utils import parse_timedelta
+
+    async def connected(address: str, timeout: Any = None, **how: Any) -> Any:
+        seconds = parse_timedelta(timeout or _CONNECT, default="seconds")
+        return await asyncio.wait_for(connect(address, timeout=timeout, **how), seconds)
+
+    return connected
+
+
+def no_hub(address: str, error: Exception) -> RefusedError:
+    """Return what is told where no hub answers at an address."""
+    late = isinstance(error, TimeoutError) or "timed out" in str(error).lower()
+    why = "in time" if late else f"({str(error)[:100] or type(error).__name__})"
+    return RefusedError(f"{address}: no hub answers there {why}; start one: narvet hub")
+
+
 class _Guarded:
     """A module of pickling whose reader is the one of this module."""
 
@@ -101,7 +123,7 @@ def distributed() -> Any:
     for name in ("client", "core", "nanny", "scheduler", "worker", "worker_state_machine", "protocol.serialize",
                  "protocol.core", "protocol.numpy", "shuffle._core"):  # fmt: skip
         import_module(f"distributed.{name}")
-    plain, told_error = own.loads, found.core.clean_exception
+    plain, told_error, connect = own.loads, found.core.clean_exception, found.comm.core.connect
     for name, module in list(sys.modules.items()):
         if not name.startswith("distributed") or module is None:
             continue
@@ -111,6 +133,8 @@ def distributed() -> Any:
             module.loads = _loads  # type: ignore[attr-defined]
         if getattr(module, "clean_exception", None) is told_error:
             module.clean_exception = _without_place(told_error)  # type: ignore[attr-defined]
+        if getattr(module, "connect", None) is connect:
+            module.connect = _in_time(connect)  # type: ignore[attr-defined]
     own.loads = _loads
     for name in (*logging.root.manager.loggerDict, "asyncio"):  # what went wrong is told by Narvet, once
         if name.startswith(("distributed", "asyncio", "tornado")):
@@ -129,7 +153,7 @@ def distributed() -> Any:
             "distributed.worker.memory.spill": False,
             "distributed.worker.memory.pause": False,
             "distributed.worker.memory.terminate": False,
-            "distributed.comm.timeouts.connect": "10s",
+            "distributed.comm.timeouts.connect": _CONNECT,
             "distributed.comm.timeouts.tcp": "20s",
             "distributed.client.heartbeat": "5s",
             "distributed.admin.tick.interval": "1h",  # nobody asks how busy its loop is, 50 times a second

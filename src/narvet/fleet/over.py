@@ -11,7 +11,7 @@ from typing import Any, Self
 from uuid import uuid4
 
 from narvet.fleet.engine import Outcome, Then, outcome_of
-from narvet.fleet.network import distributed, endpoint, opening_of, resource_of, security
+from narvet.fleet.network import distributed, endpoint, no_hub, opening_of, resource_of, security
 from narvet.fleet.processes import PROCESS_GONE, carried_out
 from narvet.fleet.standing import Standing, address_towards, stand
 from narvet.fleet.wire import call_packed, unpacked
@@ -37,7 +37,7 @@ class Over:
                 set_as_default=False, direct_to_workers=False,
             )  # fmt: skip
         except OSError as error:
-            raise RefusedError(f"{address}: no hub answers there ({str(error)[:100]}); start one: narvet hub") from None
+            raise no_hub(address, error) from None
         stand(Standing(None, address_towards(address), certificates))
         self._widths: dict[str, int] = {}
         self._open: set[str] = set()  # hosts that have the passphrase of what is sealed there
