@@ -119,6 +119,8 @@ def test_what_cannot_be_is_told(tmp_path: Path) -> None:
         (('"rack{1-2}"', '"rack{2-3}"'), 'there is no host "rack3"'),
         (("count = 2", "count = 0"), "guest.pc.count"),
         (("count = 2", "count = 2\nleft_out = [3]"), "guest.pc.left_out"),
+        (("[disk.d0]", "[guest.pc02]\n[disk.d0]"), "guest.pc02: guest.pc stands for it too"),
+        (("[guest.pc]", "[guest.pc02]\n[guest.pc]"), "guest.pc: it stands for pc02 too"),
         (("racks/*.toml", "shelves/*.toml"), "no such file"),
         (("[disk.d0]", "[disk.d0]\nstripes = 3"), "other.toml, line 9: disk.pc01-d0 has no key"),
     ):

@@ -40,7 +40,7 @@ def expanded(content: dict[str, Any]) -> tuple[dict[str, Any], Origins]:
     names: dict[str, list[tuple[int, str]]] = {}
     for name, form in guests.items():
         if not isinstance(form, dict) or COUNT not in form:
-            made[name] = form
+            _put(made, origins, ("guest", name), ("guest", name), form)
             continue
         numbers, width = _numbers(name, form)
         names[name] = [(number, f"{name}{number:0{width}}") for number in numbers]
@@ -67,7 +67,7 @@ def _of_each(
     for name, form in _tables(content, kind):
         guest = form.get("guest") if isinstance(form, dict) else None
         if not isinstance(guest, str) or guest not in names:
-            _put(made, {}, (kind, name), (kind, name), form)
+            _put(made, origins, (kind, name), (kind, name), form)
             continue
         width = _width(guest, content["guest"][guest])
         for number, own in names[guest]:
@@ -92,10 +92,16 @@ def _put(
     origin: tuple[str, str],
     form: Any,
 ) -> None:
+    """Put a table among those that are made; `origin` is the one that it comes from, perhaps itself."""
     if path[1] in made:
-        raise ManyError(origin, f"{origin[0]}.{origin[1]}: it stands for {path[1]} too, which there is already")
+        kind, name = origins.get(path, path)
+        told = f"it stands for {path[1]} too, which there is already"
+        if origin == path:
+            told = f"{kind}.{name} stands for it too; leave it out there, or give it another name"
+        raise ManyError(origin, f"{origin[0]}.{origin[1]}: {told}")
     made[path[1]] = form
-    origins[path] = origin
+    if origin != path:
+        origins[path] = origin
 
 
 def _numbers(name: str, form: Mapping[str, Any]) -> tuple[list[int], int]:
