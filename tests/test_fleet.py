@@ -121,6 +121,8 @@ def test_what_cannot_be_is_told(tmp_path: Path) -> None:
         (("count = 2", "count = 2\nleft_out = [3]"), "guest.pc.left_out"),
         (("[disk.d0]", "[guest.pc02]\n[disk.d0]"), "guest.pc02: guest.pc stands for it too"),
         (("[guest.pc]", "[guest.pc02]\n[guest.pc]"), "guest.pc: it stands for pc02 too"),
+        (('"vault{1-2}"', '"vault{2-1}"'), "{2-1} stands for nothing"),
+        (('"{name}"', '"{nmae}"'), "guest.pc: {nmae} stands for nothing"),
         (("racks/*.toml", "shelves/*.toml"), "no such file"),
         (("[disk.d0]", "[disk.d0]\nstripes = 3"), "other.toml, line 9: disk.pc01-d0 has no key"),
     ):

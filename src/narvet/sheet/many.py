@@ -13,7 +13,7 @@ from typing import Any
 COUNT, LEFT_OUT, DIGITS = "count", "left_out", "digits"
 MOST = 100_000
 _MOST_DISKS = 1_000_000
-_SIGN = re.compile(r"\{(?:(?P<word>n|name)|(?P<first>\d{1,6})-(?P<last>\d{1,6}))\}")
+_SIGN = re.compile(r"\{(?:(?P<word>n|name)|(?P<first>\d{1,6})-(?P<last>\d{1,6})|[^{}]*)\}")
 Origins = Mapping[tuple[str, str], tuple[str, str]]
 """Of each table that was made from another: the kind and the name of that."""
 
@@ -46,7 +46,7 @@ def expanded(content: dict[str, Any]) -> tuple[dict[str, Any], Origins]:
         names[name] = [(number, f"{name}{number:0{width}}") for number in numbers]
         plain = {key: value for key, value in form.items() if key not in (COUNT, LEFT_OUT, DIGITS)}
         for number, own in names[name]:
-            _put(made, origins, ("guest", own), ("guest", name), _filled(plain, number, own, width))
+            _put(made, origins, ("guest", own), ("guest", name), _filled(plain, number, own, width, ("guest", name)))
     result = {**content, "guest": made}
     pools = {name: form.get("guest") for name, form in _tables(content, "pool") if isinstance(form, dict)}
     for kind in ("disk", "pool"):
@@ -73,7 +73,7 @@ def _of_each(
         for number, own in names[guest]:
             if len(made) >= _MOST_DISKS:
                 raise ManyError((kind, name), f"{kind}.{name}: with it there are more than {_MOST_DISKS} {kind}s")
-            filled = _filled({**form, "guest": own}, number, own, width)
+            filled = _filled({**form, "guest": own}, number, own, width, (kind, name))
             if kind == "disk":
                 filled = _in_pools(filled, own, guest, pools)
             _put(made, origins, (kind, f"{own}-{name}"), (kind, name), filled)
@@ -123,23 +123,24 @@ def _width(name: str, form: Mapping[str, Any]) -> int:
     return digits
 
 
-def _filled(value: Any, number: int, name: str, width: int) -> Any:
-    """Return a table with the number and the name of a guest in its texts."""
+def _filled(value: Any, number: int, name: str, width: int, origin: tuple[str, str]) -> Any:
+    """Return a table with the number and the name of a guest in its texts; `origin` is where it comes from."""
     if isinstance(value, str):
-        return _SIGN.sub(lambda sign: _shown(sign, number, name, width), value) if "{" in value else value
+        return _SIGN.sub(lambda sign: _shown(sign, number, name, width, origin), value) if "{" in value else value
     if isinstance(value, dict):
-        return {key: _filled(one, number, name, width) for key, one in value.items()}
+        return {key: _filled(one, number, name, width, origin) for key, one in value.items()}
     if isinstance(value, list):
-        return [_filled(one, number, name, width) for one in value]
+        return [_filled(one, number, name, width, origin) for one in value]
     return value
 
 
-def _shown(sign: re.Match[str], number: int, name: str, width: int) -> str:
+def _shown(sign: re.Match[str], number: int, name: str, width: int, origin: tuple[str, str]) -> str:
     if sign["word"]:
         return name if sign["word"] == "name" else f"{number:0{width}}"
-    first, last = int(sign["first"]), int(sign["last"])
+    first, last = int(sign["first"] or 1), int(sign["last"] or 0)
     if last < first:
-        return sign[0]
+        told = f"{sign[0][:40]} stands for nothing; only " + "{n}, {name} and {1-4} do, the last with any numbers"
+        raise ManyError(origin, f"{origin[0]}.{origin[1]}: {told}")
     return f"{first + (number - 1) % (last - first + 1):0{len(sign['first'])}}"
 
 
