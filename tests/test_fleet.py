@@ -258,6 +258,7 @@ def test_a_hub_that_answers_nothing_is_not_waited_for(tmp_path: Path) -> None:
     sheet = fleet(tmp_path / "fleet", 1, 1)
     with hosted(sheet.parent, 1) as (address, processes):
         frozen = [*workers(processes["rack1"].pid), processes["hub"].pid]
+        idle = socket.create_connection((address.rpartition(":")[0], int(address.rpartition(":")[2])), timeout=60)
         with subprocess.Popen([PROGRAM, "review", str(sheet), "--over", address], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:  # fmt: skip
             os.kill(frozen[0], signal.SIGSTOP)
             time.sleep(3)
@@ -267,6 +268,9 @@ def test_a_hub_that_answers_nothing_is_not_waited_for(tmp_path: Path) -> None:
         for one in frozen:
             os.kill(one, signal.SIGCONT)
         run("write", str(sheet), "--over", address, status=0)
+        while idle.recv(4096):  # until the hub ends what says nothing
+            pass
+        idle.close()
     with socket.create_server(("127.0.0.1", 0)) as silent:
         address = f"127.0.0.1:{silent.getsockname()[1]}"
         for words in (("review", str(sheet), "--over", address), host(sheet.parent, "rack1", address)):

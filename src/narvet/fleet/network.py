@@ -34,7 +34,8 @@ PEM_NAMES = ("ca.pem", "cert.pem", "key.pem")
 """The files of a folder of certificates: whose count, the own one, and its key."""
 _LOCAL = ("127.0.0.1", "::1", "localhost")
 
-_CONNECT = 10  # seconds
+_CONNECT = 10  # seconds until an address answers
+_GREETING = 30  # seconds until whoever connects has said who that is
 
 HUB_ANSWERS = {
     "identity", "echo", "connection_stream", "register-client", "register-worker", "unregister", "gather",
@@ -94,6 +95,19 @@ def _in_time(connect: Callable[..., Awaitable[Any]]) -> Callable[..., Awaitable[
     return connected
 
 
+def _greeted(taking: Callable[..., Awaitable[Any]], close: str) -> Callable[..., Awaitable[Any]]:
+    """Return what takes a connection, and ends one from which nothing comes, so that nobody can hold all there are."""
+
+    async def taken(self: Any, way: Any, *more: Any) -> Any:
+        late = asyncio.get_running_loop().call_later(_GREETING, getattr(way, close))
+        try:
+            return await taking(self, way, *more)
+        finally:
+            late.cancel()
+
+    return taken
+
+
 def no_hub(address: str, error: Exception) -> RefusedError:
     """Return what is told where no hub answers at an address."""
     late = isinstance(error, TimeoutError) or "timed out" in str(error).lower()
@@ -118,51 +132,72 @@ def distributed() -> Any:
     """Return the engine's package, made safe, with its settings; the same each time."""
     import dask
     import distributed as found
-    import distributed.protocol.pickle as own
 
     for name in ("client", "core", "nanny", "scheduler", "worker", "worker_state_machine", "protocol.serialize",
-                 "protocol.core", "protocol.numpy", "shuffle._core"):  # fmt: skip
+                 "protocol.core", "protocol.numpy", "shuffle._core", "comm.core", "comm.tcp"):  # fmt: skip
         import_module(f"distributed.{name}")
-    plain, told_error, connect = own.loads, found.core.clean_exception, found.comm.core.connect
-    for name, module in list(sys.modules.items()):
-        if not name.startswith("distributed") or module is None:
-            continue
-        if getattr(module, "pickle", None) in (pickle, own) and name != "distributed.protocol":
-            module.pickle = _Guarded(module.pickle)  # type: ignore[attr-defined]
-        if getattr(module, "loads", None) is plain:
-            module.loads = _loads  # type: ignore[attr-defined]
-        if getattr(module, "clean_exception", None) is told_error:
-            module.clean_exception = _without_place(told_error)  # type: ignore[attr-defined]
-        if getattr(module, "connect", None) is connect:
-            module.connect = _in_time(connect)  # type: ignore[attr-defined]
-    own.loads = _loads
+    _read_little(found)
+    _wait_little(found)
     for name in (*logging.root.manager.loggerDict, "asyncio"):  # what went wrong is told by Narvet, once
         if name.startswith(("distributed", "asyncio", "tornado")):
             logging.getLogger(name).setLevel(logging.CRITICAL + 1)
-    dask.config.set(
-        {
-            "distributed.scheduler.allowed-failures": 0,
-            "distributed.scheduler.no-workers-timeout": "10s",
-            "distributed.scheduler.worker-ttl": "60s",
-            "distributed.scheduler.work-stealing": False,
-            "distributed.scheduler.http.routes": [],
-            "distributed.scheduler.default-task-durations": {},
-            "distributed.worker.http.routes": [],
-            "distributed.worker.profile.enabled": False,
-            "distributed.worker.memory.target": False,
-            "distributed.worker.memory.spill": False,
-            "distributed.worker.memory.pause": False,
-            "distributed.worker.memory.terminate": False,
-            "distributed.comm.timeouts.connect": _CONNECT,
-            "distributed.comm.timeouts.tcp": "20s",
-            "distributed.client.heartbeat": "5s",
-            "distributed.admin.tick.interval": "1h",  # nobody asks how busy its loop is, 50 times a second
-            "distributed.admin.tick.limit": "1h",
-            "distributed.admin.system-monitor.interval": "5s",
-            "distributed.version": 2,
-        }
-    )
+    dask.config.set(_SETTINGS)
     return found
+
+
+def _read_little(found: Any) -> None:
+    """Have the engine read pickles by the reader of this module, wherever it has one."""
+    import distributed.protocol.pickle as own
+
+    plain = own.loads
+    for name, module in _modules():
+        if getattr(module, "pickle", None) in (pickle, own) and name != "distributed.protocol":
+            module.pickle = _Guarded(module.pickle)
+    _replace(plain, _loads)
+    _replace(found.core.clean_exception, _without_place(found.core.clean_exception))
+    own.loads = _loads
+
+
+def _wait_little(found: Any) -> None:
+    """Have the engine wait neither for who does not answer nor for who says nothing."""
+    _replace(found.comm.core.connect, _in_time(found.comm.core.connect))
+    listening, sealed = found.comm.core.BaseListener, found.comm.tcp.TLSListener
+    listening.on_connection = _greeted(listening.on_connection, "abort")
+    sealed._prepare_stream = _greeted(sealed._prepare_stream, "close")
+
+
+def _modules() -> list[tuple[str, Any]]:
+    return [(name, one) for name, one in sys.modules.items() if name.startswith("distributed") and one is not None]
+
+
+def _replace(old: Callable[..., Any], new: Callable[..., Any]) -> None:
+    """Put another function in the place of one of the engine's, wherever that goes by its own name."""
+    for _, module in _modules():
+        if getattr(module, old.__name__, None) is old:
+            setattr(module, old.__name__, new)
+
+
+_SETTINGS = {
+    "distributed.scheduler.allowed-failures": 0,
+    "distributed.scheduler.no-workers-timeout": "10s",
+    "distributed.scheduler.worker-ttl": "60s",
+    "distributed.scheduler.work-stealing": False,
+    "distributed.scheduler.http.routes": [],
+    "distributed.scheduler.default-task-durations": {},
+    "distributed.worker.http.routes": [],
+    "distributed.worker.profile.enabled": False,
+    "distributed.worker.memory.target": False,
+    "distributed.worker.memory.spill": False,
+    "distributed.worker.memory.pause": False,
+    "distributed.worker.memory.terminate": False,
+    "distributed.comm.timeouts.connect": _CONNECT,
+    "distributed.comm.timeouts.tcp": "20s",
+    "distributed.client.heartbeat": "5s",
+    "distributed.admin.tick.interval": "1h",  # nobody asks how busy its loop is, 50 times a second
+    "distributed.admin.tick.limit": "1h",
+    "distributed.admin.system-monitor.interval": "5s",
+    "distributed.version": 2,
+}
 
 
 def cut_down(answers: MutableMapping[str, Callable[..., Any]], known: set[str]) -> None:

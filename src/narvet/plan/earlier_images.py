@@ -110,7 +110,8 @@ def _missing_or_renamed(disk: PlannedDisk, facts: Facts, left_over: Iterable[Ear
     guest = facts.found.guests.get(disk.guest)
     mounted = guest is not None and disk.origin is None and guest_system(disk.system).is_mounted(disk, guest)
     if made is not None or mounted:
-        yield rules.image_missing.error(disk_place(disk.name), disk.name, disk.path, made.path if made else "")
+        there = "" if made is None else f"{made.path} on host {made.host}" if made.host else made.path
+        yield rules.image_missing.error(disk_place(disk.name), disk.name, disk.path, there)
         return
     alike = next((one for one in left_over if _alike(disk, one.image)), None)
     if alike is not None:

@@ -97,14 +97,14 @@ def image_left_by_move(path: str, kept: str) -> Wording:
 
 
 @rule(
-    meaning="The ledger or the guest's entries say that a disk was made earlier, but its image is gone.",
+    meaning="The ledger or the guest's entries say that a disk was made earlier, but its image is not found.",
     way_out="Put the image back. If it is gone for good, `narvet write --anew NAME` makes a new one.",
 )
 def image_missing(disk: str, path: str, made_at: str) -> Wording:
     """Word a disk that was made `made_at` a path, by the ledger, or that its guest mounts, if that is empty."""
     known = f"the ledger says that it was made at {made_at}" if made_at else "its guest mounts it"
     return (
-        f"{known}, but its image is gone; a new one would be empty",
+        f"{known}, but its image is not found; a new one would be empty",
         f"put the image back at {path}; if it is gone for good, write with --anew {disk}",
     )
 
