@@ -35,7 +35,7 @@ PEM_NAMES = ("ca.pem", "cert.pem", "key.pem")
 _LOCAL = ("127.0.0.1", "::1", "localhost")
 
 _CONNECT = 10  # seconds until an address answers
-_GREETING = 30  # seconds until whoever connects has said who that is
+_GREETING = 30  # seconds that a new connection may stay silent
 
 HUB_ANSWERS = {
     "identity", "echo", "connection_stream", "register-client", "register-worker", "unregister", "gather",
@@ -96,7 +96,7 @@ def _in_time(connect: Callable[..., Awaitable[Any]]) -> Callable[..., Awaitable[
 
 
 def _greeted(taking: Callable[..., Awaitable[Any]], close: str) -> Callable[..., Awaitable[Any]]:
-    """Return what takes a connection, and ends one from which nothing comes, so that nobody can hold all there are."""
+    """Return what takes a connection, and ends it where it stays silent: nobody is to hold all that there are."""
 
     async def taken(self: Any, way: Any, *more: Any) -> Any:
         late = asyncio.get_running_loop().call_later(_GREETING, getattr(way, close))
